@@ -333,15 +333,10 @@ impl TryRound {
     ) {
         let failed = &seen.failed;
         let graph = &evaluation.graph;
-        let targets: BTreeMap<&str, &Target> = graph
-            .targets
-            .iter()
-            .map(|one| (&*one.address, one))
-            .collect();
-        let names: BTreeMap<String, &DefinitionAddress> = wanted
-            .iter()
-            .map(|address| (address.below(&folder.top), address))
-            .collect();
+        let targets = graph.targets.iter().map(|one| (&*one.address, one));
+        let targets: BTreeMap<&str, &Target> = targets.collect();
+        let names = wanted.iter().map(|one| (one.below(&folder.top), one));
+        let names: BTreeMap<String, &DefinitionAddress> = names.collect();
         let mut tests = tests_of(evaluation, &names);
         let failing = steps_after(graph, |step| failed.contains_key(&step));
         let unfinished = steps_after(graph, |step| !seen.fine.contains(&step));
@@ -355,60 +350,56 @@ impl TryRound {
             };
             let verdicts = tests.remove(name.as_str()).unwrap_or_default();
             let fails = |file: &FileId| {
-                graph
-                    .file(*file)
-                    .maker
-                    .is_some_and(|maker| failing[maker.index()])
+                let maker = graph.file(*file).maker;
+                maker.is_some_and(|maker| failing[maker.index()])
             };
             if verdicts.len() > 1 {
                 let passed = verdicts.iter().filter(|file| !fails(file)).count();
-                self.counts
-                    .insert(address.clone(), (passed, verdicts.len()));
+                let counts = (passed, verdicts.len());
+                self.counts.insert(address.clone(), counts);
             }
-            let files: Vec<FileId> = target
-                .results
-                .iter()
-                .map(|result| result.file)
-                .chain(verdicts)
-                .collect();
+            let results = target.results.iter().map(|result| result.file);
+            let files: Vec<FileId> = results.chain(verdicts).collect();
             let is_one_of = |all: &[bool]| {
                 let mut makers = files.iter().filter_map(|file| graph.file(*file).maker);
                 makers.any(|maker| all[maker.index()])
             };
             // Most are fine: only of others it is looked for what fails.
-            let broken = if is_one_of(&failing) {
-                broken_of(graph, &files, failed)
-            } else {
-                Vec::new()
+            let broken = match is_one_of(&failing) {
+                true => broken_of(graph, &files, failed),
+                false => Vec::new(),
             };
-            let is_own = |step: &StepId| *graph.owner(*step).address == *name;
-            let own = broken
-                .iter()
-                .find(|(step, _)| is_own(step))
-                .or(broken.first());
             // What was stopped has not failed, and what it needs may have been stopped.
-            let is_stopped = self.is_interrupted && is_one_of(&unfinished);
-            let result = match own {
-                _ if is_stopped => TryResult::NotTried(why_stopped.clone()),
-                None => TryResult::Works,
-                Some((step, one)) if is_own(step) => TryResult::Fails(one.why.clone()),
-                Some((step, one)) => {
-                    let owner = graph.owner(*step).address.to_string();
-                    let is_proposed = names.contains_key(&owner);
-                    let why = if is_proposed {
-                        format!("it needs {owner}, which fails")
-                    } else {
-                        one.why.clone()
-                    };
-                    TryResult::Fails(why)
-                }
+            let result = if self.is_interrupted && is_one_of(&unfinished) {
+                TryResult::NotTried(why_stopped.clone())
+            } else {
+                judged(graph, &names, &broken, name)
             };
             self.results.insert(address.clone(), result);
-            for (step, one) in broken.into_iter().filter(|(step, _)| is_own(step)) {
+            let is_own = |(step, _): &(StepId, _)| *graph.owner(*step).address == *name;
+            for (step, one) in broken.into_iter().filter(is_own) {
                 self.troubles
                     .push((address.clone(), trouble(folder, graph, step, one, name)));
             }
         }
+    }
+}
+
+/// Whether a definition of some name works, of which these steps are broken.
+fn judged(
+    graph: &Graph,
+    proposed: &BTreeMap<String, &DefinitionAddress>,
+    broken: &[(StepId, &Broken)],
+    name: &str,
+) -> TryResult {
+    let owner = |step: &StepId| &*graph.owner(*step).address;
+    let own = broken.iter().find(|(step, _)| owner(step) == name);
+    match own.or(broken.first()) {
+        None => TryResult::Works,
+        Some((step, one)) if owner(step) != name && proposed.contains_key(owner(step)) => {
+            TryResult::Fails(format!("it needs {}, which fails", owner(step)))
+        }
+        Some((_, one)) => TryResult::Fails(one.why.clone()),
     }
 }
 

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use nubrik_graph::StepId;
+use nubrik_graph::{Graph, StepId};
 use nubrik_survey::{Definition, DefinitionAddress, Kit, Proposal, ScriptSeen, settle_script};
 
 use crate::failures::attended;
@@ -19,24 +19,7 @@ impl Adoption<'_> {
         proposal: &mut Proposal,
         tried: &mut Tried,
     ) -> Result<bool, AdoptProblem> {
-        let is_script = |definition: &&Definition| {
-            let works = tried
-                .results
-                .get(&definition.address.below(&self.folder.top))
-                == Some(&TryResult::Works);
-            works
-                && definition
-                    .body
-                    .calls()
-                    .iter()
-                    .any(|call| call.kit == Kit::Js && call.kind == "script")
-        };
-        let scripts: Vec<DefinitionAddress> = proposal
-            .definitions
-            .iter()
-            .filter(is_script)
-            .map(|one| one.address.clone())
-            .collect();
+        let scripts = self.working_scripts(proposal, tried);
         if scripts.is_empty() {
             return Ok(false);
         }
@@ -52,16 +35,7 @@ impl Adoption<'_> {
             .iter()
             .filter_map(|file| graph.file(*file).maker)
             .collect();
-        let made_by = |step: &StepId| -> BTreeMap<PathBuf, Vec<u8>> {
-            let outputs = graph
-                .step(*step)
-                .outputs
-                .iter()
-                .map(|output| graph.file(output.file).path.as_str());
-            outputs
-                .flat_map(|path| contents(&self.folder.root.join(path)))
-                .collect()
-        };
+        let made_by = |step: &StepId| self.contents_of_outputs(graph, *step);
         let look = || -> BTreeMap<StepId, BTreeMap<PathBuf, Vec<u8>>> {
             makers.iter().map(|step| (*step, made_by(step))).collect()
         };
@@ -92,6 +66,39 @@ impl Adoption<'_> {
             }
         }
         Ok(is_changed)
+    }
+
+    /// The scripts of manifests among what was proposed that work.
+    fn working_scripts(&self, proposal: &Proposal, tried: &Tried) -> Vec<DefinitionAddress> {
+        let is_script = |definition: &&Definition| {
+            let works = tried
+                .results
+                .get(&definition.address.below(&self.folder.top))
+                == Some(&TryResult::Works);
+            works
+                && definition
+                    .body
+                    .calls()
+                    .iter()
+                    .any(|call| call.kit == Kit::Js && call.kind == "script")
+        };
+        let scripts: Vec<DefinitionAddress> = proposal
+            .definitions
+            .iter()
+            .filter(is_script)
+            .map(|one| one.address.clone())
+            .collect();
+        scripts
+    }
+
+    /// The files that a step made, with their contents.
+    fn contents_of_outputs(&self, graph: &Graph, step: StepId) -> BTreeMap<PathBuf, Vec<u8>> {
+        let outputs = &graph.step(step).outputs;
+        outputs
+            .iter()
+            .map(|output| graph.file(output.file).path.as_str())
+            .flat_map(|path| contents(&self.folder.root.join(path)))
+            .collect()
     }
 }
 

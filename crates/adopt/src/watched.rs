@@ -11,6 +11,7 @@ use std::sync::Arc;
 
 use nubrik_confine::{CancelSwitch, Ended, PathUse, ProgramStream, StartedProgram};
 use nubrik_disk::{Below, TreeFile, TreeFileKind, copy_file, entries_below, read_text};
+use nubrik_graph::Graph;
 use nubrik_session::{WatchedCommand, defined_symbols, watch_command};
 use nubrik_source::WsPath;
 use nubrik_survey::{DefinitionAddress, LearnedTarget, SeenBuild, SeenProgram, defines_of};
@@ -165,22 +166,10 @@ fn seen_build(
         .filter(|(path, entry)| is_new(path, entry))
         .map(|(path, _)| path.clone())
         .collect();
-    let links = made.iter().filter_map(|path| match &after.get(path)?.kind {
-        TreeFileKind::Link(target) => {
-            let behind = root
-                .join(path)
-                .parent()?
-                .join(&**target)
-                .canonicalize()
-                .ok()?;
-            Some((
-                path.clone(),
-                behind.strip_prefix(root).ok()?.to_str()?.to_owned(),
-            ))
-        }
-        _ => None,
-    });
-    let links = links.collect();
+    let links = made
+        .iter()
+        .filter_map(|path| Some((path.clone(), target_of_link(root, path, after.get(path)?)?)))
+        .collect();
     // A pipe or a link to a device would never end.
     let is_file = |path: &str| {
         after
@@ -203,27 +192,7 @@ fn seen_build(
         .into_iter()
         .map(|program| seen_program(program, root, &inside))
         .collect();
-    // Compilers look for a header in one folder after the other: what was never there was read by
-    // nobody.
-    let made_once = |program: &SeenProgram| {
-        let renamed = program.renamed.iter().map(|(_, to)| to);
-        program
-            .writes
-            .iter()
-            .chain(renamed)
-            .cloned()
-            .collect::<Vec<_>>()
-    };
-    let ever: BTreeSet<String> = programs.iter().flat_map(made_once).collect();
-    for program in &mut programs {
-        // Nor is anything made in a folder that is not there.
-        program
-            .writes
-            .retain(|path| root.join(path).parent().is_some_and(Path::is_dir));
-        program.reads.retain(|path| {
-            before.contains_key(path) || after.contains_key(path) || ever.contains(path)
-        });
-    }
+    keep_what_was_there(&mut programs, root, (before, after));
     SeenBuild {
         root: root.to_string_lossy().into_owned(),
         command: command.to_owned(),
@@ -232,6 +201,39 @@ fn seen_build(
         links,
         as_seen: BTreeSet::new(),
         texts,
+    }
+}
+
+/// Where a link leads, if it is one and leads to something in the folder; from the folder.
+fn target_of_link(root: &Path, path: &str, entry: &TreeFile) -> Option<String> {
+    let TreeFileKind::Link(target) = &entry.kind else {
+        return None;
+    };
+    let behind = root.join(path).parent()?.join(&**target);
+    let behind = behind.canonicalize().ok()?;
+    Some(behind.strip_prefix(root).ok()?.to_str()?.to_owned())
+}
+
+/// Compilers look for a header in one folder after the other: what was never there was read by
+/// nobody. Nor is anything made in a folder that is not there.
+fn keep_what_was_there(
+    programs: &mut [SeenProgram],
+    root: &Path,
+    (before, after): (&BTreeMap<String, TreeFile>, &BTreeMap<String, TreeFile>),
+) {
+    let made_once = |program: &SeenProgram| {
+        let renamed = program.renamed.iter().map(|(_, to)| to);
+        let all = program.writes.iter().chain(renamed);
+        all.cloned().collect::<Vec<_>>()
+    };
+    let ever: BTreeSet<String> = programs.iter().flat_map(made_once).collect();
+    for program in programs {
+        program
+            .writes
+            .retain(|path| root.join(path).parent().is_some_and(Path::is_dir));
+        program.reads.retain(|path| {
+            before.contains_key(path) || after.contains_key(path) || ever.contains(path)
+        });
     }
 }
 
@@ -331,22 +333,7 @@ impl Adoption<'_> {
                 else {
                     continue;
                 };
-                let found = graph.find_target(&address.below(&self.folder.top));
-                let made = found
-                    .into_iter()
-                    .flat_map(|target| &graph.target(target).results);
-                let paths: Vec<_> = made
-                    .map(|result| graph.file(result.file).path.as_str().to_owned())
-                    .collect();
-                // Of several results, the one of the same name.
-                let name = Path::new(&target.path).file_name();
-                let same = paths
-                    .iter()
-                    .find(|path| Path::new(path).file_name() == name);
-                ours.extend(
-                    same.or(paths.first())
-                        .map(|path| self.folder.root.join(path)),
-                );
+                ours.extend(self.result_like(graph, address, &target.path));
             }
             let mut other_values = BTreeSet::new();
             if let Some(differences) = differences(&ours, &theirs, &mut other_values) {
@@ -358,6 +345,27 @@ impl Adoption<'_> {
             }
         }
         Ok(compared)
+    }
+
+    /// The file that a definition makes where a command made one: of several results, the one of the
+    /// same name.
+    fn result_like(
+        &self,
+        graph: &Graph,
+        address: &DefinitionAddress,
+        path: &str,
+    ) -> Option<PathBuf> {
+        let found = graph.find_target(&address.below(&self.folder.top))?;
+        let results = graph.target(found).results.iter();
+        let paths: Vec<&str> = results
+            .map(|result| graph.file(result.file).path.as_str())
+            .collect();
+        let name = Path::new(path).file_name();
+        let same = paths
+            .iter()
+            .find(|path| Path::new(path).file_name() == name);
+        let chosen = same.or(paths.first())?;
+        Some(self.folder.root.join(chosen))
     }
 }
 
@@ -403,15 +411,8 @@ fn differences(
         if own == other {
             return Some(Vec::new());
         }
-        // Two headers may say the same in other words.
-        let defines = |bytes: &[u8]| -> BTreeSet<String> {
-            let all = defines_of(&String::from_utf8_lossy(bytes));
-            all.into_iter()
-                .map(|(name, value)| format!("{name} {value}").trim().to_owned())
-                .collect()
-        };
+        let (own, other) = (defined_values(&own), defined_values(&other));
         let is_header = theirs.extension().is_some_and(|ext| ext == "h");
-        let (own, other) = (defines(&own), defines(&other));
         if !is_header || other.is_empty() {
             return Some(vec!["has another content".to_owned()]);
         }
@@ -428,6 +429,14 @@ fn differences(
         }
     }
     Some(all)
+}
+
+/// The names that a header defines, each with its value. Two headers may say the same in other words.
+fn defined_values(header: &[u8]) -> BTreeSet<String> {
+    let all = defines_of(&String::from_utf8_lossy(header));
+    all.into_iter()
+        .map(|(name, value)| format!("{name} {value}").trim().to_owned())
+        .collect()
 }
 
 /// The paths of the classes in a folder, from it.

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use nubrik_diagnostic::nearest;
-use nubrik_graph::{FileId, StepId, steps_after};
+use nubrik_graph::{FileId, Step, StepId, steps_after};
 use nubrik_lang::Evaluation;
 use nubrik_session::{Session, SinceProblem};
 
@@ -121,14 +121,7 @@ impl ChosenTests {
             });
         }
         if wanted.failed {
-            let state = session.state();
-            chosen.leave(
-                |step| match state.steps.get(graph.step(step).folder.as_str()) {
-                    Some(memory) if memory.outputs.is_empty() => None,
-                    Some(_) => Some("passed the last time".to_owned()),
-                    None => Some("never ran here".to_owned()),
-                },
-            );
+            chosen.leave(|step| unless_failed(session, graph.step(step)));
         }
         if let Some(revision) = wanted.since {
             let changed = session
@@ -158,6 +151,15 @@ impl ChosenTests {
     /// The verdicts of the chosen tests.
     pub fn files(&self) -> Vec<FileId> {
         self.tests.iter().map(|(file, _)| *file).collect()
+    }
+}
+
+/// Why a test is no one that failed the last time; nothing where it is one.
+fn unless_failed(session: &Session, step: &Step) -> Option<String> {
+    match session.state().steps.get(step.folder.as_str()) {
+        Some(memory) if memory.outputs.is_empty() => None,
+        Some(_) => Some("passed the last time".to_owned()),
+        None => Some("never ran here".to_owned()),
     }
 }
 

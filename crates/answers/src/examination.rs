@@ -228,37 +228,44 @@ fn watcher(session: &Session) -> Finding {
                 ..finding
             };
         }
-        let said = session.workspace.own().and_then(|own| {
-            let mut text = String::new();
-            own.open_to_read(WATCHER_LOG)?
-                .take(4096)
-                .read_to_string(&mut text)?;
-            Ok(text)
-        });
-        let said = said
-            .ok()
-            .and_then(|text| text.lines().next().map(str::to_owned));
-        return match said {
-            Some(said) => {
-                let found = format!(
-                    "none now: {}",
-                    said.trim_start_matches("ended").trim_start()
-                );
-                Finding { found, ..finding }
-            }
-            None => Finding {
-                found: "none answers: a build leaves one behind where there is none".to_owned(),
-                ..finding
-            },
+        return Finding {
+            found: why_none_answers(session),
+            ..finding
         };
     };
+    Finding {
+        found: sum_of_watcher(&status),
+        ..finding
+    }
+}
+
+/// Why no watcher answers, where one is wanted.
+fn why_none_answers(session: &Session) -> String {
+    let log = session.workspace.own().and_then(|own| {
+        let mut text = String::new();
+        own.open_to_read(WATCHER_LOG)?
+            .take(4096)
+            .read_to_string(&mut text)?;
+        Ok(text)
+    });
+    match log.unwrap_or_default().lines().next() {
+        Some(line) => format!(
+            "none now: {}",
+            line.trim_start_matches("ended").trim_start()
+        ),
+        None => "none answers: a build leaves one behind where there is none".to_owned(),
+    }
+}
+
+/// How many paths a watcher vouches for, and why not for all.
+fn sum_of_watcher(status: &WatcherStatus) -> String {
     let WatcherStatus {
         paths,
         same,
         apart,
         lacking,
         ..
-    } = status;
+    } = *status;
     let looked_at = paths - same;
     let mut found = format!("{same} of {paths} paths are known to be as they were");
     if looked_at > 0 {
@@ -282,7 +289,7 @@ fn watcher(session: &Session) -> Finding {
     if let Some(doubt) = &status.doubt {
         found.push_str(&format!("; once all were looked at: {}", doubt));
     }
-    Finding { found, ..finding }
+    found
 }
 
 /// Where the kernel says how many watches a user may have.

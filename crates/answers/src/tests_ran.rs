@@ -74,12 +74,10 @@ impl TestResult {
             _ => end.micros,
         };
         let tried = passed || end.verdict == Verdict::Failed;
-        let cases = if tried {
-            session.cases(graph, step)
-        } else {
-            None
-        };
-        let reported = cases.unwrap_or_default();
+        let reported = tried
+            .then(|| session.cases(graph, step))
+            .flatten()
+            .unwrap_or_default();
         let has_report = !reported.is_empty();
         let reason = match &end.failure {
             Some(failure) => failure.to_string(),

@@ -180,19 +180,7 @@ const KERNEL_ALIASES: [(&str, &str); 6] = [
 fn behind_process_links(thread: u32, path: PathBuf) -> Result<Option<PathBuf>, Unclear> {
     let mut path = path;
     for _ in 0..PROCESS_LINKS {
-        for (at, target) in KERNEL_ALIASES {
-            if let Ok(rest) = path.strip_prefix(at) {
-                path = Path::new(target).join(rest).components().collect();
-            }
-        }
-        // Also by way of `//`, `.` and the like.
-        let parts: Vec<String> = path
-            .components()
-            .filter_map(|part| match part {
-                Component::Normal(name) => Some(name.to_string_lossy().into_owned()),
-                _ => None,
-            })
-            .collect();
+        let parts = parts_behind_aliases(&mut path);
         let texts: Vec<&str> = parts.iter().map(String::as_str).collect();
         let goes_up = path.components().any(|part| part == Component::ParentDir);
         let rest = match texts.as_slice() {
@@ -243,6 +231,21 @@ fn behind_process_links(thread: u32, path: PathBuf) -> Result<Option<PathBuf>, U
         }
     }
     Err(Unclear::OfOthers)
+}
+
+/// The names on a path, by way of `//`, `.` and the like, too, once it says the kernel's own word
+/// for where it leads.
+fn parts_behind_aliases(path: &mut PathBuf) -> Vec<String> {
+    for (at, target) in KERNEL_ALIASES {
+        if let Ok(rest) = path.strip_prefix(at) {
+            *path = Path::new(target).join(rest).components().collect();
+        }
+    }
+    let names = path.components().filter_map(|part| match part {
+        Component::Normal(name) => Some(name.to_string_lossy().into_owned()),
+        _ => None,
+    });
+    names.collect()
 }
 
 /// Whether a number is what a thread's process is called where it runs.

@@ -372,6 +372,14 @@ pub(crate) struct OutputStreams {
     pub errors: Option<OwnedFd>,
 }
 
+impl OutputStreams {
+    /// Those that there are.
+    fn streams(&self) -> impl Iterator<Item = (&OwnedFd, Source)> {
+        let output = self.output.iter().map(|fd| (fd, Source::Output));
+        output.chain(self.errors.iter().map(|fd| (fd, Source::Errors)))
+    }
+}
+
 /// How a pipeline ended.
 #[derive(Debug)]
 pub enum Ended {
@@ -566,14 +574,7 @@ fn attend(
     deadline: Option<Instant>,
 ) -> Option<Ended> {
     let mut buffer = [0u8; 8 << 10];
-    let sources = [
-        (&outputs.output, Source::Output),
-        (&outputs.errors, Source::Errors),
-    ];
-    let mut open: Vec<(&OwnedFd, Source)> = sources
-        .into_iter()
-        .filter_map(|(fd, source)| Some((fd.as_ref()?, source)))
-        .collect();
+    let mut open: Vec<(&OwnedFd, Source)> = outputs.streams().collect();
     // Processes that have ended but were not waited for: the group's number stays ours.
     let mut ended = vec![false; processes.len()];
     loop {
@@ -618,14 +619,23 @@ fn attend(
             return None;
         }
         for (fd, source) in readable {
-            match rustix::io::read(fd, &mut buffer) {
-                Ok(0) => open.retain(|(_, other)| *other != source),
-                Ok(count) => capture.add(&buffer[..count], source),
-                Err(_) => {}
+            if take_output(fd, source, &mut buffer, capture) {
+                open.retain(|(_, other)| *other != source);
             }
         }
         if open.is_empty() && ended.iter().all(|e| *e) {
             return None;
         }
     }
+}
+
+/// Takes some of what a stream has; says whether that was its end.
+fn take_output(fd: &OwnedFd, source: Source, buffer: &mut [u8], capture: &mut Capture) -> bool {
+    let read = rustix::io::read(fd, &mut *buffer);
+    if let Ok(count) = read
+        && count > 0
+    {
+        capture.add(&buffer[..count], source);
+    }
+    read == Ok(0)
 }

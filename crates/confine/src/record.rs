@@ -311,13 +311,7 @@ impl<'a> Recorder<'a> {
         let mut hides = false;
         let mut meant = Vec::new();
         for argument in arguments {
-            let touch = match argument.use_ {
-                CallUse::Always(touch) => touch,
-                CallUse::ByFlags(flags) => touch_of(call.arguments[flags]),
-                CallUse::ByFlagsAt(at) => {
-                    touch_of(word_at(call.thread, call.arguments[at]).unwrap_or(0))
-                }
-            };
+            let touch = use_of(call, argument);
             if argument.path == OF_OPEN && !lists_folder(call.number) {
                 continue;
             }
@@ -346,11 +340,8 @@ impl<'a> Recorder<'a> {
             if may_settle && (is_lasting || is_far_from_workspace(&whole)) {
                 self.known.lock().insert(row);
             }
-            // Who opens a folder may only want to come back to it; a process that lists it says so.
-            let opens = touch == PathUse::Read && !lists_folder(call.number);
-            // Who makes all folders on the way to a file asks for those that are there, too.
-            let comes_back = (opens && self.sandbox.is_some()) || makes_folder(call.number);
-            let touch = match comes_back && seen && found(&path) == Found::Folder {
+            let back = comes_back(call, touch, self.sandbox.is_some()) && seen;
+            let touch = match back && found(&path) == Found::Folder {
                 true => PathUse::LookedUp,
                 false => touch,
             };
@@ -368,10 +359,9 @@ impl<'a> Recorder<'a> {
             known.0 = known.0.max(touch);
         }
         self.note_program(call, meant);
-        if hides {
-            Noted::Refused(libc::ENOENT)
-        } else {
-            Noted::GoesOn
+        match hides {
+            true => Noted::Refused(libc::ENOENT),
+            false => Noted::GoesOn,
         }
     }
 
@@ -465,6 +455,22 @@ impl<'a> Recorder<'a> {
             && is_of_workspace()
             && sys::tell_of_folder(call.thread, call.arguments[to], folder.as_fd(), mask)
     }
+}
+
+/// How a call uses the path of one of its arguments.
+fn use_of(call: &WantedCall, argument: &PathArgument) -> PathUse {
+    match argument.use_ {
+        CallUse::Always(touch) => touch,
+        CallUse::ByFlags(flags) => touch_of(call.arguments[flags]),
+        CallUse::ByFlagsAt(at) => touch_of(word_at(call.thread, call.arguments[at]).unwrap_or(0)),
+    }
+}
+
+/// Whether who makes a call for a folder may only want to come back to it. A process that lists one
+/// says so. Who makes all folders on the way to a file asks for those that are there, too.
+fn comes_back(call: &WantedCall, touch: PathUse, is_in_sandbox: bool) -> bool {
+    let opens = touch == PathUse::Read && !lists_folder(call.number);
+    (opens && is_in_sandbox) || makes_folder(call.number)
 }
 
 /// Whether somebody wants a connection to another machine, or asks for another one's address by its

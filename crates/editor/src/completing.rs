@@ -350,30 +350,37 @@ pub fn completions(
             all
         }
         TypingPlace::Command => Vec::new(),
-        TypingPlace::Elsewhere => {
-            let is_value = before
-                .trim_end_matches(typed)
-                .trim_end()
-                .ends_with(['=', '[', '(', '+']);
-            let form = form_around(&names, document.parsed.tree.root(), byte);
-            let topic = form
-                .as_deref()
-                .filter(|_| !is_value)
-                .and_then(|form| known.topic(form));
-            let mut all: Vec<CompletionItem> = topic.into_iter().flat_map(fields).collect();
-            if form.is_none() || is_value {
-                all.extend(general(
-                    known,
-                    &names,
-                    before.trim_end_matches(typed).trim().is_empty(),
-                ));
-            }
-            all
-        }
+        TypingPlace::Elsewhere => elsewhere(
+            known,
+            document,
+            byte,
+            &names,
+            before.trim_end_matches(typed),
+        ),
     };
     let is_more = items.len() > MOST;
     items.truncate(MOST);
     (items, is_more)
+}
+
+/// Proposals where a field, a value or a declaration may begin. `before` is the line up to the word
+/// that is typed.
+fn elsewhere(
+    known: &EditorKnowledge,
+    document: &OpenText,
+    byte: usize,
+    names: &FileNames,
+    before: &str,
+) -> Vec<CompletionItem> {
+    let is_value = before.trim_end().ends_with(['=', '[', '(', '+']);
+    let form = form_around(names, document.parsed.tree.root(), byte);
+    let named = form.as_deref().filter(|_| !is_value);
+    let topic = named.and_then(|form| known.topic(form));
+    let mut all: Vec<CompletionItem> = topic.into_iter().flat_map(fields).collect();
+    if form.is_none() || is_value {
+        all.extend(general(known, names, before.trim().is_empty()));
+    }
+    all
 }
 
 /// The words that forms of holes begin with.

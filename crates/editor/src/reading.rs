@@ -5,7 +5,7 @@ use lsp_types::{
     CodeLens, Command, DocumentSymbol, FoldingRange, FoldingRangeKind, Location, Position, Range,
     SemanticToken, SemanticTokenType, SymbolKind,
 };
-use nubrik_graph::TargetId;
+use nubrik_graph::{Place, TargetId};
 use nubrik_lang::ToldName;
 use nubrik_lang::meanings::{FileNames, NameMeaning, TokenInTree, each_token};
 use nubrik_lang::topics::Topic;
@@ -424,18 +424,7 @@ pub fn definition(
     match meaning? {
         NameMeaning::Target(address) => {
             let (known, id) = known.target(&address)?;
-            let place = &known.evaluation.graph.target(id).place;
-            let line = Position {
-                line: place.line.saturating_sub(1),
-                character: 0,
-            };
-            Some(Location {
-                range: Range {
-                    start: line,
-                    end: line,
-                },
-                ..start(&place.file)?
-            })
+            declared_at(places, &known.evaluation.graph.target(id).place)
         }
         NameMeaning::Declared(token) => Some(Location {
             uri: places.uri(&document.path)?,
@@ -458,18 +447,7 @@ pub fn definition(
             match file.and_then(|(known, file)| Some((known, file.maker?))) {
                 // What is made leads to what makes it.
                 Some((known, maker)) => {
-                    let place = &known.evaluation.graph.owner(maker).place;
-                    let line = Position {
-                        line: place.line.saturating_sub(1),
-                        character: 0,
-                    };
-                    Some(Location {
-                        range: Range {
-                            start: line,
-                            end: line,
-                        },
-                        ..start(&place.file)?
-                    })
+                    declared_at(places, &known.evaluation.graph.owner(maker).place)
                 }
                 // The path of a `use` is one of definitions.
                 None => start(&path).filter(|_| {
@@ -479,6 +457,22 @@ pub fn definition(
         }
         NameMeaning::OfKit(_) | NameMeaning::Known(_) => None,
     }
+}
+
+/// The line on which something of the graph is declared.
+fn declared_at(places: &FileAddresses, place: &Place) -> Option<Location> {
+    let line = Position {
+        line: place.line.saturating_sub(1),
+        character: 0,
+    };
+    let path = WsPath::root().resolve(&place.file).ok()?;
+    Some(Location {
+        uri: places.uri(&path)?,
+        range: Range {
+            start: line,
+            end: line,
+        },
+    })
 }
 
 /// The file that declares what a token means, and its name there, where that is no target.

@@ -166,6 +166,32 @@ struct Renaming<'a> {
 }
 
 impl Renaming<'_> {
+    /// What is to be written in all files.
+    ///
+    /// # Errors
+    /// Why that cannot be done.
+    #[allow(clippy::mutable_key_type)] // The protocol's own types say so.
+    fn all_edits(
+        &self,
+        places: &FileAddresses,
+        definitions: &DefinitionFiles<'_>,
+    ) -> Result<WorkspaceEdit, RenameRefusal> {
+        let mut changes: HashMap<Uri, Vec<TextEdit>> = HashMap::new();
+        for path in definitions.paths {
+            let text = (definitions.read)(path);
+            let text = text.ok_or_else(|| RenameRefusal::Unread(path.clone()))?;
+            let edits = self.edits(path, OpenText::new(path.clone(), text))?;
+            if !edits.is_empty() {
+                let uri = places.uri(path).ok_or(RenameRefusal::DeclaredElsewhere)?;
+                changes.insert(uri, edits);
+            }
+        }
+        Ok(WorkspaceEdit {
+            changes: Some(changes),
+            ..WorkspaceEdit::default()
+        })
+    }
+
     /// What is to be written in a file.
     ///
     /// # Errors
@@ -270,7 +296,6 @@ impl Renaming<'_> {
 ///
 /// # Errors
 /// Why that cannot be done.
-#[allow(clippy::mutable_key_type)] // The protocol's own types say so.
 pub fn renamed(
     known: &EditorKnowledge,
     places: &FileAddresses,
@@ -317,21 +342,7 @@ pub fn renamed(
         new,
         home,
     };
-    let mut changes: HashMap<Uri, Vec<TextEdit>> = HashMap::new();
-    for path in definitions.paths {
-        let text = (definitions.read)(path).ok_or_else(|| RenameRefusal::Unread(path.clone()))?;
-        let edits = renaming.edits(path, OpenText::new(path.clone(), text))?;
-        if !edits.is_empty() {
-            changes.insert(
-                places.uri(path).ok_or(RenameRefusal::DeclaredElsewhere)?,
-                edits,
-            );
-        }
-    }
-    Ok(WorkspaceEdit {
-        changes: Some(changes),
-        ..WorkspaceEdit::default()
-    })
+    renaming.all_edits(places, definitions)
 }
 
 #[cfg(test)]

@@ -193,38 +193,17 @@ impl Build<'_> {
         for named in &seen.named {
             self.note_named(named, &counted, &mut rests, began)?;
         }
-        // What interprets programs the kernel opens itself, as the first lines of scripts and heads
-        // of programs say.
-        let of_workspace = seen
-            .touched
-            .iter()
-            .filter(|touched| touched.touch == Touch::Started);
-        let of_workspace = of_workspace.filter_map(|touched| touched.path.in_workspace());
-        let of_machine = seen
-            .named
-            .iter()
-            .filter(|named| named.touch == Touch::Started);
-        let programs = of_workspace.map(|path| FilePath::from(&path));
-        for program in programs.chain(of_machine.map(|named| FilePath::of_machine(&named.path))) {
-            for interpreter in self
-                .outside
-                .interpreters(&program)
-                .iter()
-                .filter(|path| path.is_of_machine())
-            {
+        for program in started_programs(seen) {
+            let interpreters = self.outside.interpreters(&program);
+            for interpreter in interpreters.iter().filter(|path| path.is_of_machine()) {
                 let path = interpreter.as_str();
                 if counted.contains(path) {
                     continue;
                 }
                 let found = self.outside.check(interpreter).is_some().then_some(false);
                 if let Some(rest) = self.rest_at(path, Touch::Started, found, began)? {
-                    rests.add(
-                        path,
-                        RestedRow {
-                            rest,
-                            way: self.way_to(path),
-                        },
-                    );
+                    let way = self.way_to(path);
+                    rests.add(path, RestedRow { rest, way });
                 }
             }
         }
@@ -232,24 +211,15 @@ impl Build<'_> {
             if self.outside.check(&FilePath::of_machine(loader)).is_some()
                 && let Some(rest) = self.rest_at(loader, Touch::Started, Some(false), began)?
             {
-                rests.add(
-                    loader,
-                    RestedRow {
-                        rest,
-                        way: self.way_to(loader),
-                    },
-                );
+                let way = self.way_to(loader);
+                rests.add(loader, RestedRow { rest, way });
             }
         }
         let store = self.store.ok_or("nothing is kept")?;
         let mut kept: Vec<Digest> = Vec::new();
         for (folder, part) in &rests.0 {
-            let bytes = encode(folder, part);
-            kept.push(
-                store
-                    .keep_bytes(&bytes)
-                    .map_err(|e| Arc::from(e.to_string()))?,
-            );
+            let kept_part = store.keep_bytes(&encode(folder, part));
+            kept.push(kept_part.map_err(|e| Arc::from(e.to_string()))?);
         }
         kept.sort();
         Ok(kept)
@@ -505,4 +475,18 @@ impl Build<'_> {
             RestedOn::Loaded(_) => false,
         }
     }
+}
+
+/// The programs that commands started. What interprets them the kernel opens itself, as the first
+/// lines of scripts and heads of programs say.
+fn started_programs(seen: &Seen) -> impl Iterator<Item = FilePath> {
+    let touched = seen.touched.iter();
+    let of_workspace = touched
+        .filter(|touched| touched.touch == Touch::Started)
+        .filter_map(|touched| Some(FilePath::from(&touched.path.in_workspace()?)));
+    let named = seen.named.iter();
+    let of_machine = named
+        .filter(|named| named.touch == Touch::Started)
+        .map(|named| FilePath::of_machine(&named.path));
+    of_workspace.chain(of_machine)
 }

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use nubrik_bytes::Digest;
 use nubrik_graph::{
-    Graph, ImageSearch, ImageSource, Native, NewLayer, Program, Step, StepId, WorkFolder,
+    FileId, Graph, ImageSearch, ImageSource, Native, NewLayer, Program, Step, StepId, WorkFolder,
     is_variant, options_of, shown_marks, shown_service, without_variant,
 };
 use nubrik_source::FilePath;
@@ -78,21 +78,24 @@ impl Build<'_> {
                 );
             }
         }
-        for tool in step.tools.iter().filter(|_| step.root.is_none()) {
-            let name = &graph.tools[tool.index()];
-            if let Ok(found) = self.tool(*tool) {
-                let version = self.outside.version_told(name);
-                let version = version.map_or(String::new(), |v| format!(" {v}"));
-                add(
-                    Part::Tool,
-                    &format!("{name}={}{version}", found.path.display()),
-                );
-            }
-        }
+        self.describe_tools(step, &mut add);
         if text.len() > LONGEST {
             text.clear();
         }
         text.into()
+    }
+
+    /// The tools that a step's commands start on this machine.
+    fn describe_tools(&self, step: &Step, add: &mut dyn FnMut(Part, &str)) {
+        for tool in step.tools.iter().filter(|_| step.root.is_none()) {
+            let name = &self.graph.tools[tool.index()];
+            if let Ok(found) = self.tool(*tool) {
+                let version = self.outside.version_told(name);
+                let version = version.map_or(String::new(), |v| format!(" {v}"));
+                let path = found.path.display();
+                add(Part::Tool, &format!("{name}={path}{version}"));
+            }
+        }
     }
 
     /// Holds a step against what is remembered of it, or of the variant of it that is most like it.
@@ -235,6 +238,12 @@ impl Build<'_> {
             .filter(|(p, _)| p.is_of_workspace() && !is_input(p));
         gone.for_each(|(path, _)| input(Some(path.shared()), None));
         differences.extend(between(&memory.described, described));
+        self.add_other_tools(step, memory, &mut differences);
+        differences
+    }
+
+    /// Tools that are other ones than before, where no difference says so yet.
+    fn add_other_tools(&self, step: &Step, memory: &StepMemory, differences: &mut Vec<Difference>) {
         for id in step.tools.iter().filter(|_| step.root.is_none()) {
             let name = &self.graph.tools[id.index()];
             let known = differences.iter().any(|d| {
@@ -257,7 +266,6 @@ impl Build<'_> {
                 });
             }
         }
-        differences
     }
 
     /// A file as people know it.
@@ -423,7 +431,7 @@ fn alike(a: &str, b: &str) -> usize {
 
 /// The commands of a step, word by word.
 fn describe_commands(graph: &Graph, step: &Step, add: &mut dyn FnMut(Part, &str)) {
-    let path = |file: nubrik_graph::FileId| graph.file(file).path.as_str();
+    let path = |file: FileId| graph.file(file).path.as_str();
     for (number, pipeline) in step.commands.iter().enumerate() {
         for (stage, process) in pipeline.stages.iter().enumerate() {
             match (number, stage) {
@@ -452,7 +460,7 @@ fn describe_commands(graph: &Graph, step: &Step, add: &mut dyn FnMut(Part, &str)
 
 /// What the tool does itself in a step.
 fn describe_native(graph: &Graph, step: &Step, add: &mut dyn FnMut(Part, &str)) {
-    let path = |file: nubrik_graph::FileId| graph.file(file).path.as_str();
+    let path = |file: FileId| graph.file(file).path.as_str();
     match step.native.as_deref() {
         Some(Native::Write { text, .. }) if text.len() <= SHORT_TEXT => {
             text.lines()
@@ -481,22 +489,7 @@ fn describe_native(graph: &Graph, step: &Step, add: &mut dyn FnMut(Part, &str)) 
             add(Part::Text, &format!("{part} of {}", path(*folder)));
         }
         Some(Native::Fetch { digest, .. }) => add(Part::Text, digest),
-        Some(Native::Image(image)) => {
-            let ImageSource {
-                files: _,
-                name,
-                platform: (system, processor),
-            } = image;
-            let layout = image
-                .each_file()
-                .next()
-                .map_or("nothing", |file| path(*file));
-            let called = name.as_deref().unwrap_or("its only image");
-            add(
-                Part::Text,
-                &format!("{called} of {layout}, for {system} on {processor}"),
-            );
-        }
+        Some(Native::Image(image)) => add(Part::Text, &described_image(image, &path)),
         Some(Native::MakeImage(new)) => {
             match &new.layer {
                 NewLayer::Files(files) => {
@@ -521,6 +514,19 @@ fn describe_native(graph: &Graph, step: &Step, add: &mut dyn FnMut(Part, &str)) 
         }
         Some(Native::Unpack { .. }) | None => {}
     }
+}
+
+/// An image from its files, in words.
+fn described_image<'g>(image: &ImageSource, path: &dyn Fn(FileId) -> &'g str) -> String {
+    let ImageSource {
+        files: _,
+        name,
+        platform: (system, processor),
+    } = image;
+    let layout = image.each_file().next();
+    let layout = layout.map_or("nothing", |file| path(*file));
+    let called = name.as_deref().unwrap_or("its only image");
+    format!("{called} of {layout}, for {system} on {processor}")
 }
 
 #[cfg(test)]

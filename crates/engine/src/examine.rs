@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use nubrik_bytes::Digest;
 use nubrik_disk::{Signature, TreeFileKind};
-use nubrik_graph::{FileId, StepId};
+use nubrik_graph::{FileId, Step, StepId, ToolId};
 use nubrik_source::{FilePath, FilePlace, WsPath};
 use nubrik_store::{Basis, FoundInput, OutputRecord, Provenance, RecordEntry, TreeKind};
 
@@ -180,38 +180,17 @@ impl Build<'_> {
         // What counts of this machine's system: nothing where it is not seen.
         let sees_system = !is_for_others && step.root.is_none();
         let mut tools = Vec::new();
-        let of_machine = if is_for_others {
-            Vec::new()
-        } else {
-            self.tools_of_machine(step)
+        let of_machine = match is_for_others {
+            true => Vec::new(),
+            false => self.tools_of_machine(step),
         };
         for tool in &of_machine {
             tools.push(self.tool(*tool).map_err(Failure::NoTool)?);
         }
-        let named = of_machine.iter().zip(&tools);
-        let named = named.map(|(id, found)| (self.graph.tools[id.index()].clone(), found.identity));
-        let mut named: Vec<(Arc<str>, Digest)> = named.collect();
-        if let Some(root) = step.root {
-            named.push(self.root_part(root)?);
-        }
-        let besides = self
-            .outside
-            .sees_besides()
-            .filter(|_| !step.commands.is_empty() && sees_system);
-        if let Some(besides) = besides {
-            // It may decide a result like a tool does.
-            named.push((SEES_BESIDES.into(), Digest::of(besides.as_bytes())));
-        }
-        if let Some(inherits) = self
-            .outside
-            .inherits()
-            .filter(|_| !step.commands.is_empty() && !is_for_others)
-        {
-            named.push((INHERITS.into(), Digest::of(inherits.as_bytes())));
-        }
-        if is_for_others && step.root.is_none() {
-            named = self.things_there(id)?;
-        }
+        let mut named = match is_for_others && step.root.is_none() {
+            true => self.things_there(id)?,
+            false => self.things_here(step, of_machine.iter().zip(&tools), is_for_others)?,
+        };
         named.sort();
         let mut inputs = Vec::with_capacity(step.inputs.len());
         // The image is among what stands for tools: it counts, not what it is called here.
@@ -245,6 +224,36 @@ impl Build<'_> {
             names,
             tools,
         })
+    }
+
+    /// What decides a result like a tool does, by name: the tools of this machine that are used, an
+    /// image, and what of the machine's system is seen.
+    fn things_here<'t>(
+        &self,
+        step: &Step,
+        tools: impl Iterator<Item = (&'t ToolId, &'t FoundTool)>,
+        is_for_others: bool,
+    ) -> Result<Vec<(Arc<str>, Digest)>, Failure> {
+        let named = tools.map(|(id, found)| (self.graph.tools[id.index()].clone(), found.identity));
+        let mut named: Vec<(Arc<str>, Digest)> = named.collect();
+        if let Some(root) = step.root {
+            named.push(self.root_part(root)?);
+        }
+        if step.commands.is_empty() {
+            return Ok(named);
+        }
+        // It may decide a result like a tool does.
+        if let Some(besides) = self
+            .outside
+            .sees_besides()
+            .filter(|_| !is_for_others && step.root.is_none())
+        {
+            named.push((SEES_BESIDES.into(), Digest::of(besides.as_bytes())));
+        }
+        if let Some(inherits) = self.outside.inherits().filter(|_| !is_for_others) {
+            named.push((INHERITS.into(), Digest::of(inherits.as_bytes())));
+        }
+        Ok(named)
     }
 
     /// Decides what is to be done with a step.
@@ -530,40 +539,30 @@ impl Build<'_> {
         let entries = match record {
             OutputRecord::File { digest, .. } => {
                 let Some(found) = self.outside.check_itself(path) else {
-                    return Err(Reason::OutputMissing {
-                        path: path.shared().clone(),
-                    });
+                    return Err(missing(path));
                 };
                 now.push(found);
                 let known = signatures.next();
-                let known = known.is_some_and(|known| {
-                    self.is_as_made(path, Some(digest), (known, &found), rule)
-                });
-                return if known { Ok(()) } else { Err(edited()) };
+                let is_known = |known| self.is_as_made(path, Some(digest), (known, &found), rule);
+                return known.is_some_and(is_known).then_some(()).ok_or_else(edited);
             }
             OutputRecord::Folder(entries) => entries,
         };
         if self.outside.check_itself(path).is_none() {
-            return Err(Reason::OutputMissing {
-                path: path.shared().clone(),
-            });
+            return Err(missing(path));
         }
         let tree = self.outside.tree(path).map_err(|_| edited())?;
         let mut found = tree.iter().peekable();
         for entry in entries {
             let known = signatures.next().ok_or_else(edited)?;
             // Both are sorted by path.
-            let missing = || Reason::OutputMissing {
-                path: path.join(&entry.path).shared().clone(),
-            };
-            let file = found
-                .next_if(|file| *file.path == *entry.path)
-                .ok_or_else(missing)?;
-            let path = path.join(&entry.path);
-            let content = if let TreeKind::File { digest, .. } = &entry.kind {
-                Some(digest)
-            } else {
-                None
+            let whole = path.join(&entry.path);
+            let file = found.next_if(|file| *file.path == *entry.path);
+            let file = file.ok_or_else(|| missing(&whole))?;
+            let path = whole;
+            let content = match &entry.kind {
+                TreeKind::File { digest, .. } => Some(digest),
+                _ => None,
             };
             if !is_kind(&file.kind, &entry.kind)
                 || !self.is_as_made(&path, content, (known, &file.signature), rule)
@@ -651,6 +650,13 @@ impl Build<'_> {
             build: self.number,
             because: StepMemory::because_of(reason),
         }
+    }
+}
+
+/// An output that is not there.
+fn missing(path: &WsPath) -> Reason {
+    Reason::OutputMissing {
+        path: path.shared().clone(),
     }
 }
 

@@ -127,247 +127,123 @@ impl Failure {
                     None => lines.extend(first.readings(graph, id, printed)),
                 }
                 if *well_again {
-                    lines.push((
-                        "reading",
-                        "it succeeded when it ran again under observation: its result varies from run to run"
-                            .to_owned(),
-                    ));
+                    let reading = "it succeeded when it ran again under observation: its result varies from run to run";
+                    lines.push(("reading", reading.to_owned()));
                 }
             }
-            Failure::NoMachine { labels, .. } => {
-                let is_given = |label: &&Arc<str>| {
-                    !SYSTEMS.contains(&&***label) && !PROCESSORS.contains(&&***label)
-                };
-                let given: Vec<&str> = labels
-                    .iter()
-                    .filter(is_given)
-                    .map(|label| &**label)
-                    .collect();
-                let options: String = given
-                    .iter()
-                    .map(|label| format!(" --label {label}"))
-                    .collect();
-                lines.push((
-                    "try",
-                    format!(
-                        "nubrik workers serve{options}   on such a machine; nubrik explain workers"
-                    ),
-                ));
-                if given.len() == labels.len() {
-                    let mend = format!(
-                        "NUBRIK_LABELS=\"{}\" if this machine is one",
-                        given.join(" ")
-                    );
-                    lines.push(("try", mend));
-                }
-            }
-            Failure::There { .. } => {
-                lines.push((
-                    "try",
-                    "look at what its worker says there: nubrik workers".to_owned(),
-                ));
-            }
-            Failure::NoRoot { problem, .. } => {
-                lines.extend(
-                    problem
-                        .lines()
-                        .skip(1)
-                        .map(|line| ("and", line.trim_start().to_owned())),
-                );
-            }
+            Failure::NoMachine { labels, .. } => lines.extend(mends_for_labels(labels)),
+            Failure::NoRoot { problem, .. } => lines.extend(further_lines(problem)),
             Failure::NoTool(problem) => {
                 lines.extend(problem.readings());
-                if problem.image.is_some() {
-                    let mend = format!(
-                        "an image that has `{}`, or correct its name in {}",
-                        problem.name, step.place
-                    );
-                    lines.push(("try", mend));
-                } else if problem.mend.is_none() && problem.unanswered.is_none() {
-                    let mend = format!(
-                        "install `{}`, or correct its name in {}",
-                        problem.name, step.place
-                    );
-                    lines.push(("try", mend));
-                }
+                lines.extend(mend_of_tool(problem, step));
             }
             Failure::NoOutput { instead, .. } if !instead.is_empty() => {
                 lines.push(("made", instead.join(", ")));
-                lines.push((
-                    "try",
-                    "let the command write to the path that {out \"…\"} gives it".to_owned(),
-                ));
-            }
-            // Such a step has no path of its outputs in its words.
-            Failure::NoOutput { name, .. } if matches!(step.work, WorkFolder::Private { .. }) => {
-                lines.push((
-                    "try",
-                    format!("let the command write {name} in the folder in which it runs"),
-                ));
-            }
-            Failure::NoOutput { .. } => {
-                lines.push((
-                    "try",
-                    "let the command write to the path that {out \"…\"} gives it, or `> {out \"…\"}`"
-                        .to_owned(),
-                ));
-            }
-            Failure::OddOutput { name, what } if what == IS_FOLDER => {
-                lines.push((
-                    "try",
-                    format!("{{outfolder \"{name}\"}} in place of {{out \"{name}\"}}"),
-                ));
-            }
-            Failure::OddOutput { name, what } if what == IS_FILE => {
-                lines.push((
-                    "try",
-                    format!("{{out \"{name}\"}} in place of {{outfolder \"{name}\"}}"),
-                ));
-            }
-            Failure::OddOutput { .. } => {
-                lines.push((
-                    "try",
-                    "let the command write a file there, or copy one: `cp -L`".to_owned(),
-                ));
             }
             Failure::StrangeListing { .. } => {
-                lines.push((
-                    "reading",
-                    "its names are taken from the folder in which the command runs: what it read is not known"
-                        .to_owned(),
-                ));
-                lines.push((
-                    "try",
-                    format!(
-                        "let the command stay in its folder, or set `folder` at {}",
-                        step.place
-                    ),
-                ));
+                let reading = "its names are taken from the folder in which the command runs: what it read is not known";
+                lines.push(("reading", reading.to_owned()));
             }
             Failure::Undeclared { path, target } => {
                 lines.push(("try", declare(graph, id, path.as_str(), target.as_deref())));
             }
             Failure::Service(failure) => lines.extend(failure.readings()),
             Failure::ToldSecret { .. } => {
-                lines.push((
-                    "reading",
-                    "what it made was thrown away: results are kept, and secrets are not"
-                        .to_owned(),
-                ));
-                lines.push((
-                    "try",
-                    "let the command leave it out of what it writes".to_owned(),
+                let reading = "what it made was thrown away: results are kept, and secrets are not";
+                lines.push(("reading", reading.to_owned()));
+            }
+            Failure::Native { problem, .. } => lines.extend(further_lines(problem)),
+            Failure::Code(_) | Failure::Signal(_) => {
+                lines.extend(readings_of_flags(step));
+                lines.extend(readings_of_printed(printed));
+            }
+            _ => {}
+        }
+        lines.extend(self.mend(step).map(|mend| ("try", mend)));
+        lines
+    }
+
+    /// The mend that follows from the kind of a failure and its step alone.
+    fn mend(&self, step: &Step) -> Option<String> {
+        let mend = match self {
+            Failure::There { .. } => "look at what its worker says there: nubrik workers",
+            // Such a step has no path of its outputs in its words.
+            Failure::NoOutput { instead, name }
+                if instead.is_empty() && matches!(step.work, WorkFolder::Private { .. }) =>
+            {
+                return Some(format!(
+                    "let the command write {name} in the folder in which it runs"
                 ));
             }
-            Failure::TimedOut { .. } => {
-                lines.push((
-                    "try",
-                    "raise `timeout`, or find out what it waits for".to_owned(),
+            Failure::NoOutput { instead, .. } if instead.is_empty() => {
+                "let the command write to the path that {out \"…\"} gives it, or `> {out \"…\"}`"
+            }
+            Failure::NoOutput { .. } => {
+                "let the command write to the path that {out \"…\"} gives it"
+            }
+            Failure::OddOutput { name, what } if what == IS_FOLDER => {
+                return Some(format!(
+                    "{{outfolder \"{name}\"}} in place of {{out \"{name}\"}}"
                 ));
             }
+            Failure::OddOutput { name, what } if what == IS_FILE => {
+                return Some(format!(
+                    "{{out \"{name}\"}} in place of {{outfolder \"{name}\"}}"
+                ));
+            }
+            Failure::OddOutput { .. } => "let the command write a file there, or copy one: `cp -L`",
+            Failure::StrangeListing { .. } => {
+                return Some(format!(
+                    "let the command stay in its folder, or set `folder` at {}",
+                    step.place
+                ));
+            }
+            Failure::ToldSecret { .. } => "let the command leave it out of what it writes",
+            Failure::TimedOut { .. } => "raise `timeout`, or find out what it waits for",
             Failure::Native {
-                problem,
-                is_another,
-            } => {
-                lines.extend(
-                    problem
-                        .lines()
-                        .skip(1)
-                        .map(|line| ("and", line.trim_start().to_owned())),
-                );
-                if *is_another {
-                    lines.push((
-                        "try",
-                        "trust what was found only when its owner confirms it; then write its digest"
-                            .to_owned(),
-                    ));
-                }
-            }
-            Failure::BadReport { .. } => {
-                lines.push((
-                    "try",
-                    "let the command write JUnit XML or TAP, or drop `report`".to_owned(),
-                ));
-            }
-            Failure::NeedsBuild => {
-                lines.push((
-                    "try",
-                    "nubrik build   after it the answer is here, for all who ask".to_owned(),
-                ));
-            }
-            Failure::Offline => {
-                lines.push((
-                    "try",
-                    "build once without --offline: its result is kept".to_owned(),
-                ));
-            }
-            Failure::NoRoom => {
-                lines.push((
-                    "try",
-                    "free disk space where the workspace is, and build again".to_owned(),
-                ));
-            }
-            Failure::InputMoved { .. } => {
-                lines.push(("try", "build again: its result was thrown away".to_owned()))
-            }
+                is_another: true, ..
+            } => "trust what was found only when its owner confirms it; then write its digest",
+            Failure::BadReport { .. } => "let the command write JUnit XML or TAP, or drop `report`",
+            Failure::NeedsBuild => "nubrik build   after it the answer is here, for all who ask",
+            Failure::Offline => "build once without --offline: its result is kept",
+            Failure::NoRoom => "free disk space where the workspace is, and build again",
+            Failure::InputMoved { .. } => "build again: its result was thrown away",
             Failure::NoAnswer { .. } => {
-                let mend = "answer each line with one line such as {\"request\": 1, \"code\": 0, \"printed\": \"\"}, and write it out at once; the first one has the number 0";
-                lines.push(("try", mend.to_owned()));
+                "answer each line with one line such as {\"request\": 1, \"code\": 0, \"printed\": \"\"}, and write it out at once; the first one has the number 0"
             }
             Failure::EarlyChanged { name } => {
-                let mend =
-                    format!("write {{out \"{name}\"}}: others then wait for the end of the step");
-                lines.push(("try", mend));
-            }
-            Failure::NoListing { .. } => {
-                lines.push((
-                    "try",
-                    "let the command write its listing to the path that {depfile \"…\"} gives it"
-                        .to_owned(),
+                return Some(format!(
+                    "write {{out \"{name}\"}}: others then wait for the end of the step"
                 ));
             }
-            Failure::Code(_) | Failure::Signal(_) => {
-                if let Some(word) = flags_in_one_word(step) {
-                    lines.push((
-                        "reading",
-                        format!("`{word}` is one word for the program, with a space in it"),
-                    ));
-                    let flags: Vec<String> = word
-                        .split_whitespace()
-                        .map(|flag| format!("\"{flag}\""))
-                        .collect();
-                    lines.push(("try", format!("[{}]", flags.join(", "))));
-                }
-                if let Some(library) = missing_library(printed) {
-                    lines.push((
-                        "reading",
-                        format!("the linker finds no library `{library}` on this machine"),
-                    ));
-                    lines.push((
-                        "try",
-                        format!(
-                            "install the development files of lib{library}, or drop -l{library}"
-                        ),
-                    ));
-                }
+            Failure::NoListing { .. } => {
+                "let the command write its listing to the path that {depfile \"…\"} gives it"
             }
             Failure::NotStarted {
                 program,
                 is_forbidden: true,
                 ..
             } => {
-                lines.push((
-                    "try",
-                    format!("chmod +x {program}   or let `sh` run it: sh {{in \"…\"}}"),
+                return Some(format!(
+                    "chmod +x {program}   or let `sh` run it: sh {{in \"…\"}}"
                 ));
             }
-            // What is said of them in the first line is all there is to know.
+            // The first line of these says all, or their mends need more than the step.
             Failure::NotStarted { .. }
             | Failure::NoInput { .. }
             | Failure::Cases { .. }
-            | Failure::Machine { .. } => {}
-        }
-        lines
+            | Failure::Machine { .. }
+            | Failure::Observed { .. }
+            | Failure::NoMachine { .. }
+            | Failure::NoRoot { .. }
+            | Failure::NoTool(_)
+            | Failure::Undeclared { .. }
+            | Failure::Service(_)
+            | Failure::Native { .. }
+            | Failure::Code(_)
+            | Failure::Signal(_) => return None,
+        };
+        Some(mend.to_owned())
     }
 }
 
@@ -412,6 +288,68 @@ impl ToolProblem {
         lines.extend(self.mend.iter().map(|mend| ("try", mend.clone())));
         lines
     }
+}
+
+/// The lines of a problem after its first one, which says the failure itself.
+fn further_lines(problem: &str) -> impl Iterator<Item = LabelledLine> {
+    let lines = problem.lines().skip(1);
+    lines.map(|line| ("and", line.trim_start().to_owned()))
+}
+
+/// How a machine with some labels comes to run steps.
+fn mends_for_labels(labels: &[Arc<str>]) -> Vec<LabelledLine> {
+    let is_given = |label: &&str| !SYSTEMS.contains(label) && !PROCESSORS.contains(label);
+    let all = labels.iter().map(|label| &**label);
+    let given: Vec<&str> = all.filter(is_given).collect();
+    let options: String = given
+        .iter()
+        .map(|label| format!(" --label {label}"))
+        .collect();
+    let there =
+        format!("nubrik workers serve{options}   on such a machine; nubrik explain workers");
+    let mut mends = vec![("try", there)];
+    if given.len() == labels.len() {
+        let given = given.join(" ");
+        let here = format!("NUBRIK_LABELS=\"{given}\" if this machine is one");
+        mends.push(("try", here));
+    }
+    mends
+}
+
+/// What to do about a tool that is not there, where its own problem does not say it.
+fn mend_of_tool(problem: &ToolProblem, step: &Step) -> Option<LabelledLine> {
+    let (name, place) = (&problem.name, &step.place);
+    if problem.image.is_some() {
+        let mend = format!("an image that has `{name}`, or correct its name in {place}");
+        return Some(("try", mend));
+    }
+    let says_nothing = problem.mend.is_none() && problem.unanswered.is_none();
+    let mend = format!("install `{name}`, or correct its name in {place}");
+    says_nothing.then_some(("try", mend))
+}
+
+/// About flags of a step that became one word.
+fn readings_of_flags(step: &Step) -> Vec<LabelledLine> {
+    let Some(word) = flags_in_one_word(step) else {
+        return Vec::new();
+    };
+    let flags = word.split_whitespace().map(|flag| format!("\"{flag}\""));
+    let flags: Vec<String> = flags.collect();
+    let reading = format!("`{word}` is one word for the program, with a space in it");
+    vec![
+        ("reading", reading),
+        ("try", format!("[{}]", flags.join(", "))),
+    ]
+}
+
+/// About a library that a linker misses.
+fn readings_of_printed(printed: &[u8]) -> Vec<LabelledLine> {
+    let Some(library) = missing_library(printed) else {
+        return Vec::new();
+    };
+    let reading = format!("the linker finds no library `{library}` on this machine");
+    let mend = format!("install the development files of lib{library}, or drop -l{library}");
+    vec![("reading", reading), ("try", mend)]
 }
 
 /// A word of a step's commands that looks like several flags.

@@ -127,30 +127,8 @@ fn split_words(line: &str) -> Vec<WrittenWord> {
     while let Some(c) = chars.next() {
         match c {
             '\\' => {
-                let mut count = 1;
-                while chars.next_if_eq(&'\\').is_some() {
-                    count += 1;
-                }
-                let next = chars.peek().copied();
-                let marks = next.is_some_and(|c| c == '#' || is_blank(c)) && count % 2 == 1;
-                let plain = match next {
-                    Some(c) if is_blank(c) => count / 2,
-                    Some('#') => count - 1,
-                    _ => count,
-                };
-                text.extend(std::iter::repeat_n('\\', plain));
-                let marks_colon = next == Some(':') && count % 2 == 1;
-                let halved = if marks || marks_colon {
-                    count / 2
-                } else {
-                    count.div_ceil(2)
-                };
-                other.extend(std::iter::repeat_n('\\', halved));
-                if marks || (marks_colon && !seen_colon) {
-                    text.extend(next);
-                    other.extend(next);
-                    chars.next();
-                }
+                let target_ends = seen_colon;
+                read_backslashes(&mut chars, target_ends, &mut text, &mut other);
             }
             '$' if chars.peek() == Some(&'$') => {
                 chars.next();
@@ -171,6 +149,39 @@ fn split_words(line: &str) -> Vec<WrittenWord> {
     }
     end(&mut text, &mut other, false);
     words
+}
+
+/// Reads what begins with a backslash that was taken already: as one program that lists files means
+/// it (`text`), and as another one does (`other`).
+fn read_backslashes(
+    chars: &mut std::iter::Peekable<std::str::Chars<'_>>,
+    seen_colon: bool,
+    text: &mut String,
+    other: &mut String,
+) {
+    let mut count = 1;
+    while chars.next_if_eq(&'\\').is_some() {
+        count += 1;
+    }
+    let next = chars.peek().copied();
+    let marks = next.is_some_and(|c| c == '#' || is_blank(c)) && count % 2 == 1;
+    let plain = match next {
+        Some(c) if is_blank(c) => count / 2,
+        Some('#') => count - 1,
+        _ => count,
+    };
+    text.extend(std::iter::repeat_n('\\', plain));
+    let marks_colon = next == Some(':') && count % 2 == 1;
+    let halved = match marks || marks_colon {
+        true => count / 2,
+        false => count.div_ceil(2),
+    };
+    other.extend(std::iter::repeat_n('\\', halved));
+    if marks || (marks_colon && !seen_colon) {
+        text.extend(next);
+        other.extend(next);
+        chars.next();
+    }
 }
 
 /// Where a listed name is: `.` and `..` taken out, the workspace's own absolute path taken off.

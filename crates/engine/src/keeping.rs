@@ -14,6 +14,7 @@ use crate::examine::{Examined, OTHER_ADDRESS, paths_of};
 use crate::files::Began;
 use crate::found::{ListingContext, parse_listing};
 use crate::outside::CONSTANT_ROOT;
+use crate::outside::FoundTool;
 use crate::perform::Ran;
 use crate::state::StepMemory;
 
@@ -51,23 +52,7 @@ impl Build<'_> {
             found.dedup_by(|a, b| a.path == b.path);
         }
         self.add_unlisted(id, &mut found, &now.tools, began)?;
-        for (path, digest) in &now.parts.inputs {
-            self.must_be_as_examined(id, path, digest)?;
-            // It may be the same again.
-            if self.table.has_moved_since(path, began) {
-                return Err(Failure::InputMoved { path: path.told() });
-            }
-        }
-        if let Some(tool) = now
-            .tools
-            .iter()
-            .find(|tool| !self.outside.is_as_found(tool))
-        {
-            let path = tool.path.to_string_lossy().into();
-            return Err(Failure::InputMoved { path });
-        }
-        self.made_inputs_in_place(id)
-            .map_err(|path| Failure::InputMoved { path })?;
+        self.inputs_as_examined(id, now, began)?;
         let (outputs, signatures) = self.take_outputs(id)?;
         let found_paths = paths_of(&found);
         let passed_over = self.passed_over(id, &found_paths, &now.tools);
@@ -90,6 +75,24 @@ impl Build<'_> {
             self.keep_entry(step, &now.first_key, entry);
         }
         Ok(memory)
+    }
+
+    /// Refuses a result of which an input or a tool is another one than when the step was examined. It
+    /// may be the same again.
+    fn inputs_as_examined(&self, id: StepId, now: &Examined, began: Began) -> Result<(), Failure> {
+        for (path, digest) in &now.parts.inputs {
+            self.must_be_as_examined(id, path, digest)?;
+            if self.table.has_moved_since(path, began) {
+                return Err(Failure::InputMoved { path: path.told() });
+            }
+        }
+        let is_other = |tool: &&FoundTool| !self.outside.is_as_found(tool);
+        if let Some(tool) = now.tools.iter().find(is_other) {
+            let path = tool.path.to_string_lossy().into();
+            return Err(Failure::InputMoved { path });
+        }
+        self.made_inputs_in_place(id)
+            .map_err(|path| Failure::InputMoved { path })
     }
 
     /// Keeps a result in the cache, first among those that have the same first part of a key.
@@ -332,35 +335,42 @@ impl Build<'_> {
                 signatures.push(signature);
                 continue;
             }
-            let mut entries = Vec::new();
-            for file in self.outside.tree(path).map_err(|e| Failure::Machine {
-                problem: e.to_string(),
-            })? {
-                let (kind, signature) = match file.kind {
-                    TreeFileKind::Odd(what) => return Err(odd(&file.path, what)),
-                    TreeFileKind::EmptyFolder => (TreeKind::EmptyFolder, file.signature),
-                    TreeFileKind::Link(target) => (TreeKind::Link { target }, file.signature),
-                    TreeFileKind::File => {
-                        let path = path.join(&file.path);
-                        let (digest, signature) = self.take_file(&path, &file.signature)?;
-                        (
-                            TreeKind::File {
-                                digest,
-                                executable: signature.is_executable(),
-                            },
-                            signature,
-                        )
-                    }
-                };
-                entries.push(TreeEntry {
-                    path: file.path.into(),
-                    kind,
-                });
-                signatures.push(signature);
-            }
+            let of_folder = |below: &str, what: &str| odd(below, what);
+            let (entries, more) = self.take_folder(path, &of_folder)?;
+            signatures.extend(more);
             outputs.push(OutputRecord::Folder(entries));
         }
         Ok((outputs, signatures))
+    }
+
+    /// Hashes all that is in an output folder and gives it to the cache. `odd` is the failure for
+    /// something in it that cannot be kept, by its path and kind.
+    fn take_folder(
+        &self,
+        path: &WsPath,
+        odd: &dyn Fn(&str, &str) -> Failure,
+    ) -> Result<(Vec<TreeEntry>, Vec<Signature>), Failure> {
+        let (mut entries, mut signatures) = (Vec::new(), Vec::new());
+        let tree = self.outside.tree(path);
+        for file in tree.map_err(|e| Failure::Machine {
+            problem: e.to_string(),
+        })? {
+            let (kind, signature) = match file.kind {
+                TreeFileKind::Odd(what) => return Err(odd(&file.path, what)),
+                TreeFileKind::EmptyFolder => (TreeKind::EmptyFolder, file.signature),
+                TreeFileKind::Link(target) => (TreeKind::Link { target }, file.signature),
+                TreeFileKind::File => {
+                    let path = path.join(&file.path);
+                    let (digest, signature) = self.take_file(&path, &file.signature)?;
+                    let executable = signature.is_executable();
+                    (TreeKind::File { digest, executable }, signature)
+                }
+            };
+            let path = file.path.into();
+            entries.push(TreeEntry { path, kind });
+            signatures.push(signature);
+        }
+        Ok((entries, signatures))
     }
 
     pub(crate) fn take_file(

@@ -3,7 +3,7 @@
 use std::collections::HashSet;
 use std::sync::Arc;
 
-use nubrik_graph::{FileId, Graph, StepId, WorkFolder};
+use nubrik_graph::{FileId, Graph, Step, StepId, WorkFolder};
 use nubrik_source::{FilePath, WsPath};
 use nubrik_store::Store;
 
@@ -239,79 +239,17 @@ impl Build<'_> {
             .map(|own| folder_of(own.path.as_str()))
             .collect();
         let mut ranked: Vec<(u8, Refusal)> = Vec::new();
-        for touched in &seen.touched {
-            // A command that looks for a file, and does not find it, may do something else, or give
-            // up.
-            let looks_for_file = touched.folder == Some(false) && touched.path.is_of_workspace();
-            let reads = touched.touch != Touch::LookedUp || looks_for_file;
-            // What is not there cannot be read by anyone; what is to be made may well not be there.
-            let there = touched.folder.is_some() || touched.touch == Touch::Written;
-            let harmless = touched
-                .path
-                .as_str()
-                .split('/')
-                .any(|name| HARMLESS.contains(&name))
-                || OF_RUNTIMES
-                    .iter()
-                    .any(|folder| touched.path.as_str().starts_with(folder));
-            if !harmless && let [first, more @ ..] = &*touched.lacks {
-                let missed =
-                    |name: &&Arc<str>| complaint.as_ref().is_some_and(|text| names(text, name));
-                if let Some(name) = touched.lacks.iter().find(missed) {
-                    let path = WsPath::from_normal(touched.path.as_str()).child(name);
-                    let path = FilePath::from(&path);
-                    ranked.push((
-                        0,
-                        Refusal::Path {
-                            path,
-                            touch: Touch::Read,
-                            folder: false,
-                            target: None,
-                        },
-                    ));
-                } else if !self.looks_for_modules(id, touched.path.as_str()) {
-                    let (folder, first, more) = (touched.path.told(), first.clone(), more.len());
-                    ranked.push((
-                        4,
-                        Refusal::Listing {
-                            folder,
-                            first,
-                            more,
-                        },
-                    ));
-                }
-            }
+        for touched in seen.touched.iter().filter(|touched| !is_harmless(touched)) {
+            ranked.extend(self.refused_listing(id, touched, complaint.as_deref()));
             // Interpreters look around beside the script that they run.
             let looks_around = touched.folder == Some(true)
                 && touched.touch == Touch::Read
                 && own_folders.contains(touched.path.as_str());
             // A root that is the step's own to change refuses nothing.
             let in_own_root = self.graph.step(id).changes.is_some() && touched.path.is_of_machine();
-            if touched.allowed || !reads || !there || harmless || looks_around || in_own_root {
-                continue;
+            if !touched.allowed && !looks_around && !in_own_root {
+                ranked.extend(self.refused_path(touched, complaint.as_deref()));
             }
-            let folder = touched.folder == Some(true);
-            let is_named = || {
-                complaint
-                    .as_ref()
-                    .is_some_and(|text| names(text, file_name(touched.path.as_str())))
-            };
-            let rank = match (touched.path.is_of_machine(), touched.touch, folder) {
-                (false, Touch::Read | Touch::Started, false) => 0,
-                (false, Touch::LookedUp, false) if is_named() => 0,
-                (false, Touch::Written, _) => 1,
-                (true, ..) => 3,
-                (false, Touch::LookedUp, _) => 5,
-                (false, ..) => 4,
-            };
-            let target = self.maker_of(touched.path.as_str());
-            let refusal = Refusal::Path {
-                path: touched.path.clone(),
-                touch: touched.touch,
-                folder,
-                target,
-            };
-            ranked.push((rank, refusal));
         }
         if seen.wanted_network {
             ranked.push((2, Refusal::Network));
@@ -326,6 +264,66 @@ impl Build<'_> {
             .map(|(_, refusal)| refusal)
             .take(TOLD)
             .collect()
+    }
+
+    /// That a command could not see all that it listed in a folder, and how little that says of a
+    /// failure; where it complained of a name, that this was not seen.
+    fn refused_listing(
+        &self,
+        id: StepId,
+        touched: &Touched,
+        complaint: Option<&str>,
+    ) -> Option<(u8, Refusal)> {
+        let [first, more @ ..] = &*touched.lacks else {
+            return None;
+        };
+        let missed = |name: &&Arc<str>| complaint.is_some_and(|text| names(text, name));
+        if let Some(name) = touched.lacks.iter().find(missed) {
+            let path = WsPath::from_normal(touched.path.as_str()).child(name);
+            let refusal = Refusal::Path {
+                path: FilePath::from(&path),
+                touch: Touch::Read,
+                folder: false,
+                target: None,
+            };
+            return Some((0, refusal));
+        }
+        let refusal = Refusal::Listing {
+            folder: touched.path.told(),
+            first: first.clone(),
+            more: more.len(),
+        };
+        (!self.looks_for_modules(id, touched.path.as_str())).then_some((4, refusal))
+    }
+
+    /// That a command could not use a path, and how little that says of a failure.
+    fn refused_path(&self, touched: &Touched, complaint: Option<&str>) -> Option<(u8, Refusal)> {
+        // A command that looks for a file, and does not find it, may do something else, or give up.
+        let looks_for_file = touched.folder == Some(false) && touched.path.is_of_workspace();
+        let reads = touched.touch != Touch::LookedUp || looks_for_file;
+        // What is not there cannot be read by anyone; what is to be made may well not be there.
+        let there = touched.folder.is_some() || touched.touch == Touch::Written;
+        if !reads || !there {
+            return None;
+        }
+        let folder = touched.folder == Some(true);
+        let is_named =
+            || complaint.is_some_and(|text| names(text, file_name(touched.path.as_str())));
+        let rank = match (touched.path.is_of_machine(), touched.touch, folder) {
+            (false, Touch::Read | Touch::Started, false) => 0,
+            (false, Touch::LookedUp, false) if is_named() => 0,
+            (false, Touch::Written, _) => 1,
+            (true, ..) => 3,
+            (false, Touch::LookedUp, _) => 5,
+            (false, ..) => 4,
+        };
+        let refusal = Refusal::Path {
+            path: touched.path.clone(),
+            touch: touched.touch,
+            folder,
+            target: self.maker_of(touched.path.as_str()),
+        };
+        Some((rank, refusal))
     }
 
     /// Whether a folder is that of a script which an interpreter runs that looks for its modules
@@ -396,38 +394,13 @@ impl Build<'_> {
     fn hold_against(&self, id: StepId, seen: &Seen, observed: &mut ObservedStep) {
         let graph = self.graph;
         let step = graph.step(id);
-        let mut touched: HashSet<&str> = HashSet::new();
+        let touched = touched_paths(graph, step, seen);
         let listed: HashSet<&str> = seen
             .touched
             .iter()
             .filter(|t| t.folder == Some(true) && t.touch == Touch::Read && t.allowed)
             .map(|t| t.path.as_str())
             .collect();
-        if let WorkFolder::Private {
-            at,
-            copy_of: Some(file),
-        } = &step.work
-        {
-            // What it reads of its copy it reads of what was copied.
-            let in_copy = |path: &FilePath| {
-                path.in_workspace()
-                    .is_some_and(|path| path.below(at).is_some())
-            };
-            let is_read = |t: &Touched| t.touch != Touch::LookedUp && in_copy(&t.path);
-            if seen.touched.iter().any(is_read) {
-                touched.insert(graph.file(*file).path.as_str());
-            }
-        }
-        for seen in seen
-            .touched
-            .iter()
-            .filter(|t| t.touch != Touch::LookedUp && t.folder.is_some())
-        {
-            let path = seen.path.as_str();
-            touched.insert(path);
-            // A file in a declared folder was read: so was the folder.
-            touched.extend(path.match_indices('/').map(|(at, _)| &path[..at]));
-        }
         let declared = |files: &[FileId], was_read: bool| {
             let paths = files.iter().map(|f| graph.file(*f).path.shared());
             let mut some: Vec<Arc<str>> = paths
@@ -515,6 +488,43 @@ impl Build<'_> {
             }
         }
     }
+}
+
+/// Whether a path says nothing of what commands use, wherever it is.
+fn is_harmless(touched: &Touched) -> bool {
+    let path = touched.path.as_str();
+    path.split('/').any(|name| HARMLESS.contains(&name))
+        || OF_RUNTIMES.iter().any(|folder| path.starts_with(folder))
+}
+
+/// The paths that a step used, with the folders around them.
+fn touched_paths<'s>(graph: &'s Graph, step: &Step, seen: &'s Seen) -> HashSet<&'s str> {
+    let mut touched: HashSet<&str> = HashSet::new();
+    let used = || {
+        let all = seen.touched.iter();
+        all.filter(|touched| touched.touch != Touch::LookedUp)
+    };
+    if let WorkFolder::Private {
+        at,
+        copy_of: Some(file),
+    } = &step.work
+    {
+        // What it reads of its copy it reads of what was copied.
+        let in_copy = |path: &FilePath| {
+            path.in_workspace()
+                .is_some_and(|path| path.below(at).is_some())
+        };
+        if used().any(|touched| in_copy(&touched.path)) {
+            touched.insert(graph.file(*file).path.as_str());
+        }
+    }
+    for seen in used().filter(|touched| touched.folder.is_some()) {
+        let path = seen.path.as_str();
+        touched.insert(path);
+        // A file in a declared folder was read: so was the folder.
+        touched.extend(path.match_indices('/').map(|(at, _)| &path[..at]));
+    }
+    touched
 }
 
 /// The last part of a path.

@@ -178,24 +178,7 @@ impl Build<'_> {
         began: Began,
     ) -> Result<Vec<FoundInput>, Failure> {
         let step = self.graph.step(id);
-        let mut files: BTreeSet<Arc<str>> = BTreeSet::new();
-        let mut asked: Vec<FilePath> = Vec::new();
-        match seen {
-            None => {
-                for set in &step.candidates {
-                    let set = self.candidates(*set);
-                    files.extend(set.paths.iter().cloned());
-                    asked.extend(set.empty.iter().map(|path| FilePath::of_presence(path)));
-                }
-            }
-            Some(seen) => {
-                self.add_seen(id, seen, &mut files, &mut asked);
-                // Where links lead decides what is read by their names: it counts, read or not.
-                for set in &step.candidates {
-                    files.extend(self.linked(*set).iter().cloned());
-                }
-            }
-        }
+        let (files, asked) = self.seen_files(id, seen);
         let is_certain = |path: &str| {
             let file = self.known.files_by_path.get(path);
             file.is_some_and(|file| step.inputs.holds(file))
@@ -239,6 +222,31 @@ impl Build<'_> {
         Ok(found)
     }
 
+    /// The files that a step's commands were seen to use, and paths of which it counts whether they are
+    /// there; all that they may read, if they were not seen.
+    fn seen_files(&self, id: StepId, seen: Option<&Seen>) -> (BTreeSet<Arc<str>>, Vec<FilePath>) {
+        let step = self.graph.step(id);
+        let mut files: BTreeSet<Arc<str>> = BTreeSet::new();
+        let mut asked: Vec<FilePath> = Vec::new();
+        match seen {
+            None => {
+                for set in &step.candidates {
+                    let set = self.candidates(*set);
+                    files.extend(set.paths.iter().cloned());
+                    asked.extend(set.empty.iter().map(|path| FilePath::of_presence(path)));
+                }
+            }
+            Some(seen) => {
+                self.add_seen(id, seen, &mut files, &mut asked);
+                // Where links lead decides what is read by their names: it counts, read or not.
+                for set in &step.candidates {
+                    files.extend(self.linked(*set).iter().cloned());
+                }
+            }
+        }
+        (files, asked)
+    }
+
     /// What commands were seen to read, and what they asked of paths, as little as says all of it.
     fn add_seen(
         &self,
@@ -273,7 +281,7 @@ impl Build<'_> {
                     }
                 }
                 Present::Folder if touched.touch == Touch::Read => {
-                    drop(listed.insert(path.to_owned()))
+                    listed.insert(path.to_owned());
                 }
                 Present::Folder => drop(looked_for.insert(path.to_owned())),
                 // Nothing is there while the nearest folder around is not.

@@ -164,27 +164,9 @@ impl Build<'_> {
             let set = self.candidates(*set);
             if asks_for_anything {
                 passed_over.extend(set.paths.iter().cloned());
-                continue;
+            } else {
+                passed_over.extend(self.spoken_of(&set, found, &words));
             }
-            let index = set.index();
-            let mut spoken = FileNumbers::none_of(set.paths.len());
-            found
-                .iter()
-                .for_each(|path| index.by_name.add_same(name_of(path.as_str()), &mut spoken));
-            words
-                .iter()
-                .for_each(|word| index.by_name.add_within(word.as_bytes(), &mut spoken));
-            for path in found.iter().filter(|path| path.is_of_workspace()) {
-                spoken.add(&*set.spoken_of(path, || {
-                    self.bring_path(path.as_str());
-                    self.outside.read(path).ok()
-                }));
-            }
-            passed_over.extend(
-                spoken
-                    .iter()
-                    .map(|number| set.paths[number as usize].clone()),
-            );
         }
         let was_read = |path: &Arc<str>| found.binary_search_by(|f| f.shared().cmp(path)).is_ok();
         let is_input = |path: &Arc<str>| {
@@ -201,6 +183,28 @@ impl Build<'_> {
         passed_over.sort();
         passed_over.dedup();
         passed_over
+    }
+
+    /// The candidates of a set of which a file that was found, or a word of the step, speaks.
+    fn spoken_of(&self, set: &Candidates, found: &[FilePath], words: &[&str]) -> Vec<Arc<str>> {
+        let index = set.index();
+        let mut spoken = FileNumbers::none_of(set.paths.len());
+        for path in found {
+            index.by_name.add_same(name_of(path.as_str()), &mut spoken);
+        }
+        for word in words {
+            index.by_name.add_within(word.as_bytes(), &mut spoken);
+        }
+        for path in found.iter().filter(|path| path.is_of_workspace()) {
+            spoken.add(&*set.spoken_of(path, || {
+                self.bring_path(path.as_str());
+                self.outside.read(path).ok()
+            }));
+        }
+        let numbers = spoken.iter();
+        numbers
+            .map(|number| set.paths[number as usize].clone())
+            .collect()
     }
 
     /// Adds files that a step took in and that no compiler lists: of candidates, those of which

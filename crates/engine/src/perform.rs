@@ -57,6 +57,18 @@ pub(crate) struct Performed {
     pub printed: Vec<u8>,
 }
 
+impl Performed {
+    /// A step that failed before any of its commands ran.
+    fn failed_at_once(failure: Failure) -> Performed {
+        Performed {
+            result: Err(Some(failure)),
+            survived: Vec::new(),
+            micros: 0,
+            printed: Vec::new(),
+        }
+    }
+}
+
 /// The exit code of a command that failed where that is a result; nothing of one that ended well.
 ///
 /// # Errors
@@ -109,6 +121,26 @@ struct StepGround<'a> {
     tools: &'a [FoundTool],
     /// Services that run.
     lent: Option<&'a Lent>,
+}
+
+/// What of a step's commands is recorded, and what for.
+struct WantedRecord {
+    /// What they use decides whether the step runs again.
+    is_observed: bool,
+    /// What they use is kept with the result, for other machines.
+    is_noted: bool,
+    recording: Recording,
+}
+
+impl WantedRecord {
+    /// A record in which nothing is yet; none where nothing is recorded.
+    fn seen(&self, is_watched: bool) -> Option<Seen> {
+        let is_wanted = is_watched || self.is_observed || self.is_noted;
+        is_wanted.then(|| Seen {
+            recording: self.recording,
+            ..Seen::default()
+        })
+    }
 }
 
 impl Build<'_> {
@@ -218,23 +250,8 @@ impl Build<'_> {
         given: &(dyn Fn() + Sync),
     ) -> Performed {
         let step = self.graph.step(id);
-        let refusal = match self.options.reach {
-            Outreach::Nothing if uses_network(step) || !step.services.is_empty() => {
-                Some(Failure::NeedsBuild)
-            }
-            Outreach::NoNetwork if uses_network(step) && !self.is_at_hand(step) => {
-                Some(Failure::Offline)
-            }
-            _ => None,
-        };
-        if let Some(failure) = refusal {
-            let result = Err(Some(failure));
-            return Performed {
-                result,
-                survived: Vec::new(),
-                micros: 0,
-                printed: Vec::new(),
-            };
+        if let Some(failure) = self.out_of_reach(step) {
+            return Performed::failed_at_once(failure);
         }
         self.listener.hear(&Event::WillRun {
             step: id,
@@ -245,24 +262,9 @@ impl Build<'_> {
         let began = self.table.began(self.outside.now());
         let times_full = self.outside.times_full();
         let is_watched = self.is_watched(id, now, reason);
-        // Where commands see more than they declare, what they use of it says nothing for another
-        // time.
-        let is_observed =
-            step.observed && self.outside.records() && self.outside.sees_besides().is_none();
-        let is_noted = self.options.notes_basis
-            && self.outside.records()
-            && !step.commands.is_empty()
-            && step.root.is_none();
-        // A step whose inputs are what it uses is recorded in each run, so that it sees the same in
-        // each.
-        let recording = Recording {
-            only_workspace: !is_watched && !is_noted,
-            hides_mounts: is_observed,
-        };
-        let mut seen = (is_watched || is_observed || is_noted).then(|| Seen {
-            recording,
-            ..Seen::default()
-        });
+        let watch = self.wanted_record(step, is_watched);
+        let (is_observed, is_noted) = (watch.is_observed, watch.is_noted);
+        let mut seen = watch.seen(is_watched);
         self.forget_kept_of_others(id, now);
         let ran = self.run_commands(id, &now.tools, &mut printed, seen.as_mut(), Some(given));
         let complaint = ran.is_err().then_some(printed.as_slice());
@@ -286,18 +288,12 @@ impl Build<'_> {
             self.keep(id, now, &ran).map_err(Some)
         });
         self.note_kept(id, result.as_ref().map(|_| ()).map_err(Option::as_ref));
-        let survived = match (&result, &refused) {
-            (Ok(_), Some(refused)) => refused
-                .iter()
-                .filter(|r| r.is_of_workspace())
-                .cloned()
-                .collect(),
-            _ => Vec::new(),
-        };
+        let survived = refused.iter().flatten().filter(|_| result.is_ok());
+        let survived = survived.filter(|refusal| refusal.is_of_workspace());
+        let survived: Vec<Refusal> = survived.cloned().collect();
         let result = result.map_err(|failure| {
-            failure.map(|failure| {
-                self.look_closer(id, &now.tools, failure, (micros, &printed), refused)
-            })
+            let printed = (micros, &*printed);
+            Some(self.look_closer(id, &now.tools, failure?, printed, refused))
         });
         self.discard_scratch(id);
         Performed {
@@ -305,6 +301,43 @@ impl Build<'_> {
             survived,
             micros,
             printed,
+        }
+    }
+
+    /// Why a step may not run in a build that reaches no further than its options say.
+    fn out_of_reach(&self, step: &Step) -> Option<Failure> {
+        match self.options.reach {
+            Outreach::Nothing if uses_network(step) || !step.services.is_empty() => {
+                Some(Failure::NeedsBuild)
+            }
+            Outreach::NoNetwork if uses_network(step) && !self.is_at_hand(step) => {
+                Some(Failure::Offline)
+            }
+            _ => None,
+        }
+    }
+
+    /// What of a step's commands is recorded, and what for. `is_watched` says whether what they were
+    /// refused is.
+    fn wanted_record(&self, step: &Step, is_watched: bool) -> WantedRecord {
+        // Where commands see more than they declare, what they use of it says nothing for another
+        // time.
+        let is_observed =
+            step.observed && self.outside.records() && self.outside.sees_besides().is_none();
+        let is_noted = self.options.notes_basis
+            && self.outside.records()
+            && !step.commands.is_empty()
+            && step.root.is_none();
+        // A step whose inputs are what it uses is recorded in each run, so that it sees the same in
+        // each.
+        let recording = Recording {
+            only_workspace: !is_watched && !is_noted,
+            hides_mounts: is_observed,
+        };
+        WantedRecord {
+            is_observed,
+            is_noted,
+            recording,
         }
     }
 

@@ -3,7 +3,7 @@
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
-use nubrik_graph::{Closure, FileId, Needs, SetId, StepId};
+use nubrik_graph::{Closure, FileId, Graph, Needs, SetId, StepId};
 use nubrik_source::{FilePath, WsPath};
 use nubrik_store::Store;
 
@@ -13,7 +13,7 @@ use crate::examine::Decision;
 use crate::files::FileTable;
 use crate::outside::Outside;
 use crate::reason::Reason;
-use crate::state::State;
+use crate::state::{State, StepMemory};
 
 /// What a plan supposes and tells.
 #[derive(Clone, Copy, Default, Debug)]
@@ -53,47 +53,24 @@ pub fn plan(
     let mut planned: Vec<PlannedStep> = Vec::new();
     // Steps whose outputs show only when they have run.
     let mut unknown: HashSet<StepId> = HashSet::new();
-    // Steps that would not begin, and those that would fail, each with the one that fails.
-    let mut to_blame: HashMap<StepId, StepId> = HashMap::new();
-    let mut blamed_sets: HashMap<SetId, Option<StepId>> = HashMap::new();
+    let mut blamed = Blamed::default();
     for step in order {
         let memory = before.steps.get(graph.step(step).folder.shared());
         let micros = memory
             .as_ref()
             .filter(|m| !m.outputs.is_empty())
             .map(|m| m.micros);
-        let failing = if to_blame.is_empty() {
-            None
-        } else {
-            let node = graph.step(step);
-            let blame = |need: &StepId| to_blame.get(need).copied();
-            // What makes a set's files was planned before any step that reads it: each set is asked
-            // once.
-            let mut of_set = |set: &SetId| {
-                *blamed_sets
-                    .entry(*set)
-                    .or_insert_with(|| needs.of_set(*set).iter().find_map(blame))
-            };
-            let mut own = node
-                .inputs
-                .iter()
-                .filter_map(|file| graph.file(*file).maker);
-            own.find_map(|need| blame(&need))
-                .or_else(|| node.candidates.iter().find_map(&mut of_set))
-        };
-        let (verdict, reason) = match failing {
+        let (verdict, reason) = match blamed.failing_need(graph, &needs, step) {
             Some(failing) => {
-                to_blame.insert(step, failing);
-                let (target, say) = (
-                    graph.owner(failing).address.clone(),
-                    graph.step(failing).say.clone(),
-                );
+                blamed.steps.insert(step, failing);
+                let target = graph.owner(failing).address.clone();
+                let say = graph.step(failing).say.clone();
                 (Verdict::Blocked, Reason::NeedFailed { target, say })
             }
             None => build.plan_step(step, &needs, &unknown),
         };
         if verdict == Verdict::Failed {
-            to_blame.insert(step, step);
+            blamed.steps.insert(step, step);
         }
         if matches!(verdict, Verdict::Ran | Verdict::Unstarted | Verdict::Failed) {
             unknown.insert(step);
@@ -109,6 +86,38 @@ pub fn plan(
         });
     }
     planned
+}
+
+/// Steps that would not begin, and those that would fail, each with the one that fails.
+#[derive(Default)]
+struct Blamed {
+    steps: HashMap<StepId, StepId>,
+    /// For each set of files that was asked for, the step among its makers that fails.
+    sets: HashMap<SetId, Option<StepId>>,
+}
+
+impl Blamed {
+    /// The step that fails of those that a step needs. What makes a set's files was planned before
+    /// any step that reads it: each set is asked once.
+    fn failing_need(&mut self, graph: &Graph, needs: &Needs<'_>, step: StepId) -> Option<StepId> {
+        if self.steps.is_empty() {
+            return None;
+        }
+        let node = graph.step(step);
+        let Blamed { steps, sets } = self;
+        let blame = |need: &StepId| steps.get(need).copied();
+        let mut of_set = |set: &SetId| {
+            *sets
+                .entry(*set)
+                .or_insert_with(|| needs.of_set(*set).iter().find_map(blame))
+        };
+        let mut own = node
+            .inputs
+            .iter()
+            .filter_map(|file| graph.file(*file).maker);
+        own.find_map(|need| blame(&need))
+            .or_else(|| node.candidates.iter().find_map(&mut of_set))
+    }
 }
 
 impl Build<'_> {
@@ -137,36 +146,7 @@ impl Build<'_> {
             .find(|f| is_unknown(f))
             .or_else(|| of_sets.find(|f| is_unknown(f)));
         if let Some(&file) = uncertain {
-            return match memory {
-                None => (Verdict::Ran, Reason::New),
-                Some(memory) if memory.outputs.is_empty() => {
-                    (Verdict::Ran, memory.why_unfinished())
-                }
-                Some(memory) if memory.command != crate::key::command_digest(self.graph, node) => {
-                    // Inputs that the tool adds itself are known only when the step can be
-                    // examined.
-                    let own = memory
-                        .inputs
-                        .iter()
-                        .map(|(path, _)| path)
-                        .filter(|p| !p.is_of_workspace());
-                    let files: Vec<FilePath> = node
-                        .inputs
-                        .iter()
-                        .map(|f| FilePath::from(&self.graph.file(*f).path))
-                        .collect();
-                    let other = self.other_inputs(&memory, files.iter().chain(own));
-                    (
-                        Verdict::Ran,
-                        other.unwrap_or_else(|| self.edit_of(step, &memory)),
-                    )
-                }
-                Some(_) => {
-                    let path = self.graph.file(file).path.shared().clone();
-                    let target = self.maker_of(&path).unwrap_or_else(|| "".into());
-                    (Verdict::Unstarted, Reason::MaybeChanged { target, path })
-                }
-            };
+            return self.plan_uncertain(step, memory, file);
         }
         let now = match self.examine(step) {
             Ok(now) => now,
@@ -178,10 +158,8 @@ impl Build<'_> {
             }
             // Nobody is asked now: a build may find one.
             Err(Failure::NoMachine { .. }) => {
-                return (
-                    Verdict::Ran,
-                    memory.map_or(Reason::New, |memory| memory.why_unfinished()),
-                );
+                let reason = memory.map_or(Reason::New, |memory| memory.why_unfinished());
+                return (Verdict::Ran, reason);
             }
             Err(_) => return (Verdict::Failed, Reason::Unfinished),
         };
@@ -200,6 +178,35 @@ impl Build<'_> {
                 (Verdict::Reused, reason)
             }
             Decision::Run(reason) => (Verdict::Ran, reason),
+        }
+    }
+
+    /// What becomes of a step of which it is not known yet what one of its files will be.
+    fn plan_uncertain(
+        &self,
+        step: StepId,
+        memory: Option<Arc<StepMemory>>,
+        file: FileId,
+    ) -> (Verdict, Reason) {
+        let node = self.graph.step(step);
+        match memory {
+            None => (Verdict::Ran, Reason::New),
+            Some(memory) if memory.outputs.is_empty() => (Verdict::Ran, memory.why_unfinished()),
+            Some(memory) if memory.command != crate::key::command_digest(self.graph, node) => {
+                // Inputs that the tool adds itself are known only when the step can be examined.
+                let own = memory.inputs.iter().map(|(path, _)| path);
+                let own = own.filter(|path| !path.is_of_workspace());
+                let path = |file: &FileId| FilePath::from(&self.graph.file(*file).path);
+                let files: Vec<FilePath> = node.inputs.iter().map(path).collect();
+                let other = self.other_inputs(&memory, files.iter().chain(own));
+                let reason = other.unwrap_or_else(|| self.edit_of(step, &memory));
+                (Verdict::Ran, reason)
+            }
+            Some(_) => {
+                let path = self.graph.file(file).path.shared().clone();
+                let target = self.maker_of(&path).unwrap_or_else(|| "".into());
+                (Verdict::Unstarted, Reason::MaybeChanged { target, path })
+            }
         }
     }
 }

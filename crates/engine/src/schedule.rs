@@ -5,6 +5,7 @@ use std::sync::atomic::AtomicBool;
 use std::sync::mpsc::Sender;
 use std::sync::{Arc, OnceLock};
 
+use nubrik_disk::Signature;
 use nubrik_graph::{FileId, Graph, Needs, ResultFile, Service, Step, StepId, longest_chains};
 use nubrik_source::WsPath;
 use parking_lot::{Condvar, Mutex};
@@ -83,9 +84,9 @@ impl<'b, 'a> Schedule<'b, 'a> {
             memory: build.options.memory,
         };
         let mut costs = vec![0.0; count];
-        order
-            .iter()
-            .for_each(|step| costs[step.index()] = build.remembered_cost(*step));
+        for step in &order {
+            costs[step.index()] = build.remembered_cost(*step);
+        }
         let queue = Queue::new(graph, &order, settled, |step| costs[step.index()], room);
         let mut results: HashMap<FileId, Vec<&ResultFile>> = HashMap::new();
         let requested: HashSet<FileId> = published.iter().copied().collect();
@@ -94,6 +95,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
                 results.entry(result.file).or_default().push(result);
             }
         }
+        let makers = files.iter().filter_map(|file| graph.file(*file).maker);
         let progress = Progress {
             queue,
             verdicts: vec![None; count],
@@ -119,10 +121,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
             published: Mutex::default(),
             published_before: OnceLock::new(),
             out,
-            wanted: files
-                .iter()
-                .filter_map(|file| graph.file(*file).maker)
-                .collect(),
+            wanted: makers.collect(),
             to_fetch: Mutex::default(),
             sent: Mutex::default(),
             is_over: AtomicBool::new(false),
@@ -178,18 +177,8 @@ impl<'b, 'a> Schedule<'b, 'a> {
     /// waited there (`ahead`), or it is to run here.
     pub(crate) fn attend(&self, step: StepId, ahead: bool) -> Attended {
         let build = self.build;
-        {
-            let progress = self.progress.lock();
-            if let Some(need) = progress.failed_need[step.index()] {
-                let (target, say) = (
-                    build.graph.owner(need).address.clone(),
-                    build.graph.step(need).say.clone(),
-                );
-                return StepEnd::new(Verdict::Blocked, Reason::NeedFailed { target, say }).into();
-            }
-            if progress.stop || build.outside.is_cancelled() {
-                return StepEnd::new(Verdict::Unstarted, Reason::Stopped).into();
-            }
+        if let Some(end) = self.unbegun(step) {
+            return end.into();
         }
         let now = match build.examine(step) {
             Ok(now) => now,
@@ -245,6 +234,20 @@ impl<'b, 'a> Schedule<'b, 'a> {
                 }
             }
         }
+    }
+
+    /// How a step ends that does not begin.
+    fn unbegun(&self, step: StepId) -> Option<StepEnd> {
+        let graph = self.build.graph;
+        let progress = self.progress.lock();
+        if let Some(need) = progress.failed_need[step.index()] {
+            let target = graph.owner(need).address.clone();
+            let say = graph.step(need).say.clone();
+            let reason = Reason::NeedFailed { target, say };
+            return Some(StepEnd::new(Verdict::Blocked, reason));
+        }
+        let stops = progress.stop || self.build.outside.is_cancelled();
+        stops.then(|| StepEnd::new(Verdict::Unstarted, Reason::Stopped))
     }
 
     /// Runs a step; `why` nothing that others gave was taken for it is counted.
@@ -429,21 +432,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
                     }
                     _ => {}
                 }
-                let published = match known.is_none().then(|| self.in_the_way(&to)).flatten() {
-                    Some(other) => Err(std::io::Error::other(format!(
-                        "{other} is a result of another target; building everything tells which two they are"
-                    ))),
-                    None => build.outside.publish(&node.path, &to),
-                };
-                let published = published.and_then(|()| {
-                    let signatures = self.signatures(&to, node.folder);
-                    // Somebody may remove results meanwhile: what is not there now must not count
-                    // as what was put there.
-                    match signatures.len() == self.signatures(&node.path, node.folder).len() {
-                        true => Ok(signatures),
-                        false => Err(std::io::Error::other("it was removed at once")),
-                    }
-                });
+                let published = self.put_result(&node.path, &to, node.folder, known.is_some());
                 match published {
                     Ok(signatures) => {
                         self.published
@@ -459,6 +448,29 @@ impl<'b, 'a> Schedule<'b, 'a> {
                     }
                 }
             }
+        }
+    }
+
+    /// Puts a copy of a result where people find it; the metadata of what is there then.
+    fn put_result(
+        &self,
+        from: &WsPath,
+        to: &WsPath,
+        is_folder: bool,
+        is_known: bool,
+    ) -> std::io::Result<Vec<Signature>> {
+        if !is_known && let Some(other) = self.in_the_way(to) {
+            return Err(std::io::Error::other(format!(
+                "{other} is a result of another target; building everything tells which two they are"
+            )));
+        }
+        self.build.outside.publish(from, to)?;
+        let signatures = self.signatures(to, is_folder);
+        // Somebody may remove results meanwhile: what is not there now must not count as what was
+        // put there.
+        match signatures.len() == self.signatures(from, is_folder).len() {
+            true => Ok(signatures),
+            false => Err(std::io::Error::other("it was removed at once")),
         }
     }
 

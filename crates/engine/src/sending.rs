@@ -149,9 +149,8 @@ impl Schedule<'_, '_> {
         // What only others can run waits for them; the labels of all others are those of this
         // machine.
         let has_place = || {
-            let is_worth_it = forecast >= WORTH_SENDING;
-            is_bound
-                || is_worth_it && performer.has_place(&build.graph.step(id).needed_labels(), ahead)
+            let labels = build.graph.step(id).needed_labels();
+            is_bound || forecast >= WORTH_SENDING && performer.has_place(&labels, ahead)
         };
         if self.not_sent.lock().contains_key(&id) || !has_place() {
             return Err(now);
@@ -160,16 +159,14 @@ impl Schedule<'_, '_> {
             self.send_no_more(id, TIED);
             return Err(now);
         };
+        let known = build.before.cost_of(build.graph.step(id).folder.shared());
         let sent = SentStep {
             now,
             reason: reason.clone(),
             at: None,
             forecast: Duration::from_micros(forecast),
             // What nobody ran took nothing.
-            is_known: build
-                .before
-                .cost_of(build.graph.step(id).folder.shared())
-                .is_some_and(|took| took > 0),
+            is_known: known.is_some_and(|took| took > 0),
             is_begun: false,
             unpacks: false,
             is_gone: false,
@@ -177,18 +174,14 @@ impl Schedule<'_, '_> {
             is_bound,
         };
         // All of it before it is sent: the answer may be there at once.
-        build.listener.hear(&Event::WillRun {
-            step: id,
-            reason: reason.clone(),
-        });
+        let reason = reason.clone();
+        build.listener.hear(&Event::WillRun { step: id, reason });
         self.progress.lock().queue.set_aside(id);
         self.sent.lock().insert(id, sent);
         if performer.send(&errand) {
-            self.sent
-                .lock()
-                .get_mut(&id)
-                .into_iter()
-                .for_each(|sent| sent.at = Some(Instant::now()));
+            if let Some(sent) = self.sent.lock().get_mut(&id) {
+                sent.at = Some(Instant::now());
+            }
             self.changed.notify_all();
             return Ok(());
         }

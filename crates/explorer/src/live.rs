@@ -252,18 +252,14 @@ impl LiveBuild {
                 });
             }
             LiveTold::Elsewhere { folder, machine } => {
-                let running = self
-                    .running
-                    .iter_mut()
-                    .filter(|running| running.folder == folder);
-                running.for_each(|running| running.machine = Some(machine.clone()));
+                if let Some(running) = self.running_in(&folder) {
+                    running.machine = Some(machine);
+                }
             }
             LiveTold::Unpacks { folder, is_over } => {
-                let running = self
-                    .running
-                    .iter_mut()
-                    .filter(|running| running.folder == folder);
-                running.for_each(|running| running.unpacks = !is_over);
+                if let Some(running) = self.running_in(&folder) {
+                    running.unpacks = !is_over;
+                }
             }
             LiveTold::Done {
                 folder,
@@ -279,30 +275,31 @@ impl LiveBuild {
                     self.over[*place] = true;
                 }
                 self.done += 1;
-                match state.as_str() {
-                    "current" => self.current += 1,
-                    "failed" => {
-                        self.failed.push((
-                            target.clone(),
-                            say.clone(),
-                            reason.clone(),
-                            printed.unwrap_or_default(),
-                        ));
-                    }
-                    _ => {}
+                if state == "failed" {
+                    let printed = printed.unwrap_or_default();
+                    self.failed
+                        .push((target.clone(), say.clone(), reason.clone(), printed));
                 }
-                if state != "current" {
-                    self.ended.push_front(StepThatEnded {
-                        target,
-                        say,
-                        state,
-                        reason,
-                        micros,
-                    });
-                    self.ended.truncate(ENDED);
+                if state == "current" {
+                    self.current += 1;
+                    return;
                 }
+                self.ended.push_front(StepThatEnded {
+                    target,
+                    say,
+                    state,
+                    reason,
+                    micros,
+                });
+                self.ended.truncate(ENDED);
             }
         }
+    }
+
+    /// The step of a folder, while it runs.
+    fn running_in(&mut self, folder: &str) -> Option<&mut StepThatRuns> {
+        let mut running = self.running.iter_mut();
+        running.find(|running| running.folder == folder)
     }
 
     /// Steps that wait, those first that wait for nothing but a free place: each with what it waits

@@ -176,30 +176,21 @@ impl PageServer {
             caller.respond(with_body, &HttpAnswer { code, media, body }, &HEADS);
         };
         let refused = |caller: &mut Caller, code: u16, text: &str| {
-            respond(
-                caller,
-                code,
-                "text/plain; charset=utf-8",
-                text.as_bytes().to_vec(),
-            );
+            let body = text.as_bytes().to_vec();
+            respond(caller, code, "text/plain; charset=utf-8", body);
         };
         // A page of elsewhere can have its name lead here, but not change who is asked.
         if request.hosts != [self.host()] {
-            return refused(
-                caller,
-                403,
-                "This server answers to its own address only.\n",
-            );
+            let text = "This server answers to its own address only.\n";
+            return refused(caller, 403, text);
         }
         if !matches!(&*request.method, "GET" | "HEAD") {
             return refused(caller, 405, "Pages are only read.\n");
         }
         let Some(name) = self.name_of(path) else {
-            return refused(
-                caller,
-                404,
-                "There is nothing here. The whole address is what `nubrik explore` printed.\n",
-            );
+            let text =
+                "There is nothing here. The whole address is what `nubrik explore` printed.\n";
+            return refused(caller, 404, text);
         };
         if name == "events" {
             if self.waiting.fetch_add(1, Ordering::Relaxed) >= WAITING {

@@ -420,12 +420,6 @@ pub fn write_service(service: &Service, purpose: Purpose, out: &mut Encoder) {
         needs,
         place,
     } = service;
-    let command = |out: &mut Encoder, command: &ServiceCommand| {
-        let name = |out: &mut Encoder, name: &Arc<str>| name.write(out);
-        out.list(command, |out, stage| {
-            write_stage(stage, out, name, |out, at: &WsPath| at.write(out))
-        });
-    };
     folder.write(out);
     match serving {
         Serving::Here {
@@ -436,12 +430,12 @@ pub fn write_service(service: &Service, purpose: Purpose, out: &mut Encoder) {
             shared,
         } => {
             out.u8(0);
-            out.list(prepare, command);
-            command(out, run);
-            out.list(fill, command);
+            out.list(prepare, write_command);
+            write_command(out, run);
+            out.list(fill, write_command);
             shared.write(out);
             if purpose != Purpose::Key {
-                optional(stop.as_ref(), out, command);
+                optional(stop.as_ref(), out, write_command);
             }
         }
         Serving::Elsewhere { address, port } => {
@@ -465,9 +459,17 @@ pub fn write_service(service: &Service, purpose: Purpose, out: &mut Encoder) {
     tools.write(out);
     // What it holds is among the inputs.
     root.write(out);
-    optional(ready.as_ref(), out, command);
+    optional(ready.as_ref(), out, write_command);
     patience.write(out);
     place.write(out);
+}
+
+/// Writes a command of a service.
+fn write_command(out: &mut Encoder, command: &ServiceCommand) {
+    let name = |out: &mut Encoder, name: &Arc<str>| name.write(out);
+    out.list(command, |out, stage| {
+        write_stage(stage, out, name, |out, at: &WsPath| at.write(out))
+    });
 }
 
 /// Writes a target with its results; of no purpose is it less than whole.

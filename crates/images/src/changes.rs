@@ -276,40 +276,7 @@ impl RootCopy {
                     .map_err(refused(&place))?;
                 self.look_at(at, found, listener)?;
             }
-            FileType::RegularFile => {
-                let known = self
-                    .copied
-                    .get(at)
-                    .filter(|(_, touched)| *touched < self.whole_since);
-                if known.is_some_and(|known| *known == identity(&status)) {
-                    return Ok(());
-                }
-                found
-                    .open_up(&place, &status, 0o400)
-                    .map_err(refused(&place))?;
-                let attributes = attributes_of(&place).map_err(refused(&place))?;
-                let is_same = match before {
-                    Some(TreeNode::File(before)) => {
-                        let mut open = File::open(&place).map_err(refused(&place))?;
-                        before.mode == mode
-                            && before.size == status.len()
-                            && before.attributes == attributes
-                            && before.digest
-                                == Digest::of_open(&mut open).map_err(refused(&place))?
-                    }
-                    _ => false,
-                };
-                if !is_same {
-                    found.changes.insert(
-                        at.clone(),
-                        RootChange::File {
-                            mode,
-                            size: status.len(),
-                            attributes,
-                        },
-                    );
-                }
-            }
+            FileType::RegularFile => self.look_at_file(at, &status, found)?,
             FileType::Symlink => {
                 let target = place
                     .read_link()
@@ -332,6 +299,45 @@ impl RootCopy {
                     shown(at)
                 ));
             }
+        }
+        Ok(())
+    }
+
+    /// Finds out whether a file is another one than the image's.
+    fn look_at_file(
+        &self,
+        at: &RootPath,
+        status: &std::fs::Metadata,
+        found: &mut FoundChanges,
+    ) -> ImageResult<()> {
+        let place = self.place(at);
+        let known = self.copied.get(at);
+        let known = known.filter(|(_, touched)| *touched < self.whole_since);
+        if known.is_some_and(|known| *known == identity(status)) {
+            return Ok(());
+        }
+        found
+            .open_up(&place, status, 0o400)
+            .map_err(refused(&place))?;
+        let mode = found.mode_of(status);
+        let attributes = attributes_of(&place).map_err(refused(&place))?;
+        let is_same = match self.tree.get(at) {
+            Some(TreeNode::File(before)) => {
+                let mut open = File::open(&place).map_err(refused(&place))?;
+                before.mode == mode
+                    && before.size == status.len()
+                    && before.attributes == attributes
+                    && before.digest == Digest::of_open(&mut open).map_err(refused(&place))?
+            }
+            _ => false,
+        };
+        if !is_same {
+            let change = RootChange::File {
+                mode,
+                size: status.len(),
+                attributes,
+            };
+            found.changes.insert(at.clone(), change);
         }
         Ok(())
     }
@@ -418,20 +424,7 @@ impl RootCopy {
                 size,
                 attributes,
             } => {
-                let records: Vec<(String, &[u8])> = attributes
-                    .iter()
-                    .map(|(name, value)| {
-                        (
-                            user_attribute(&String::from_utf8_lossy(name)),
-                            value.as_slice(),
-                        )
-                    })
-                    .collect();
-                if !records.is_empty() {
-                    tar.append_pax_extensions(
-                        records.iter().map(|(name, value)| (name.as_str(), *value)),
-                    )?;
-                }
+                put_attributes(tar, attributes)?;
                 header.set_entry_type(tar::EntryType::Regular);
                 header.set_mode(*mode);
                 header.set_size(*size);
@@ -449,6 +442,23 @@ impl RootCopy {
     fn place(&self, at: &[u8]) -> PathBuf {
         self.held.path().join(std::ffi::OsStr::from_bytes(at))
     }
+}
+
+/// Writes attributes of the file that comes next.
+fn put_attributes(
+    tar: &mut tar::Builder<&mut dyn Write>,
+    attributes: &[(Vec<u8>, Vec<u8>)],
+) -> io::Result<()> {
+    let all = attributes.iter().map(|(name, value)| {
+        let name = user_attribute(&String::from_utf8_lossy(name));
+        (name, value.as_slice())
+    });
+    let records: Vec<(String, &[u8])> = all.collect();
+    if records.is_empty() {
+        return Ok(());
+    }
+    let borrowed = records.iter().map(|(name, value)| (name.as_str(), *value));
+    tar.append_pax_extensions(borrowed)
 }
 
 impl Drop for RootCopy {

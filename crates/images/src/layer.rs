@@ -58,36 +58,25 @@ pub(crate) fn read_layer(
     let compression = compression_of(layer)?;
     let blob = blobs.open(&digest)?;
     let most = nubrik_archive::largest(layer.size);
-    let packed = CheckedReader::new(
-        Stoppable {
-            inner: blob,
-            listener,
-        },
-        &digest,
-        Some(layer.size),
-        u64::MAX,
-    );
+    let stoppable = Stoppable {
+        inner: blob,
+        listener,
+    };
+    let packed = CheckedReader::new(stoppable, &digest, Some(layer.size), u64::MAX);
     let (give, take) = sync_channel(WAITING);
     std::thread::scope(|scope| {
         let unpacker = scope.spawn(move || unpack(packed, compression, &give, listener));
-        let mut tar = CheckedReader::new(
-            TarPieces {
-                take,
-                piece: Vec::new(),
-                at: 0,
-            },
-            unpacked,
-            None,
-            most,
-        );
-        let read = read_tar(
-            &mut FilledUp {
-                inner: &mut tar,
-                read: 0,
-            },
-            pool,
-            listener,
-        );
+        let pieces = TarPieces {
+            take,
+            piece: Vec::new(),
+            at: 0,
+        };
+        let mut tar = CheckedReader::new(pieces, unpacked, None, most);
+        let mut filled_up = FilledUp {
+            inner: &mut tar,
+            read: 0,
+        };
+        let read = read_tar(&mut filled_up, pool, listener);
         let read = read.and_then(|layer| match tar.finish() {
             Ok(()) => Ok(layer),
             Err(why) => bad(why.to_string()),
@@ -321,10 +310,8 @@ impl Gathering {
     ) -> ImageResult<Option<LayerChange>> {
         let broken = |why: io::Error| ImageProblem::Image(why.to_string());
         let header = entry.header();
-        let (mode, time) = (
-            header.mode().map_err(broken)?,
-            header.mtime().map_err(broken)? as i64,
-        );
+        let mode = header.mode().map_err(broken)?;
+        let time = header.mtime().map_err(broken)? as i64;
         Ok(Some(match entry.header().entry_type() {
             tar::EntryType::Directory => LayerChange::Is(TreeNode::Folder {
                 mode: mode & 0o1777,
@@ -348,14 +335,7 @@ impl Gathering {
                 LayerChange::Is(TreeNode::Link { target, time })
             }
             tar::EntryType::Link => {
-                let other = clean(&entry.link_name_bytes().unwrap_or_default())?;
-                match self.last.get(&other).map(|at| &self.changes[*at].1) {
-                    Some(
-                        change @ (LayerChange::Is(TreeNode::File(_) | TreeNode::Link { .. })
-                        | LayerChange::SameAs(_)),
-                    ) => change.clone(),
-                    _ => LayerChange::SameAs(other),
-                }
+                self.second_name(&entry.link_name_bytes().unwrap_or_default())?
             }
             // Each sandbox has devices of its own.
             tar::EntryType::Char | tar::EntryType::Block if path.starts_with(b"dev/") => {
@@ -373,6 +353,19 @@ impl Gathering {
                 return bad(format!("{} is of the unknown kind `{kind}`", shown(path)));
             }
         }))
+    }
+
+    /// The change of a path that is a second name of another one.
+    fn second_name(&self, other: &[u8]) -> ImageResult<LayerChange> {
+        let other = clean(other)?;
+        let known = self.last.get(&other).map(|at| &self.changes[*at].1);
+        Ok(match known {
+            Some(
+                change @ (LayerChange::Is(TreeNode::File(_) | TreeNode::Link { .. })
+                | LayerChange::SameAs(_)),
+            ) => change.clone(),
+            _ => LayerChange::SameAs(other),
+        })
     }
 }
 

@@ -72,15 +72,11 @@ pub(crate) fn csv(text: &str, separator: u8) -> Parsed {
     let mut rows = Vec::new();
     let mut record = csv::StringRecord::new();
     loop {
-        let start = usize::try_from(reader.position().byte())
-            .unwrap_or(text.len())
-            .min(text.len());
+        let start = place_of(&reader, text);
         let more = reader.read_record(&mut record);
-        let end = usize::try_from(reader.position().byte())
-            .unwrap_or(text.len())
-            .min(text.len());
-        let start =
-            start + text[start..].len() - text[start..].trim_start_matches(['\r', '\n']).len();
+        let end = place_of(&reader, text);
+        let behind = text[start..].trim_start_matches(['\r', '\n']);
+        let start = text.len() - behind.len();
         let line = start..(start + text[start..end.max(start)].trim_end().len());
         match more {
             Ok(false) => break,
@@ -99,24 +95,7 @@ pub(crate) fn csv(text: &str, separator: u8) -> Parsed {
             check_header(&header, line, separator)?;
             continue;
         }
-        let mut at = line.start;
-        let mut cells = Vec::new();
-        for (name, cell) in header.iter().zip(record.iter()) {
-            let (range, behind) = raw_cell(text, at, line.end.max(at), separator);
-            at = behind;
-            cells.push((
-                name.clone(),
-                range.clone(),
-                Datum {
-                    range,
-                    kind: DatumKind::Cell(cell.to_owned()),
-                },
-            ));
-        }
-        rows.push(Datum {
-            range: line,
-            kind: DatumKind::Map(cells),
-        });
+        rows.push(row(text, line, &header, &record, separator));
     }
     if header.is_empty() {
         let error = problem(0..0, "this file has no header line".to_owned());
@@ -129,6 +108,34 @@ pub(crate) fn csv(text: &str, separator: u8) -> Parsed {
         range: 0..text.len(),
         kind: DatumKind::List(rows),
     })
+}
+
+/// The byte at which a reader is.
+fn place_of(reader: &csv::Reader<&[u8]>, text: &str) -> usize {
+    let at = usize::try_from(reader.position().byte());
+    at.unwrap_or(text.len()).min(text.len())
+}
+
+/// A row of a file with such a header, on such a line of it.
+fn row(
+    text: &str,
+    line: Range<usize>,
+    header: &[String],
+    record: &csv::StringRecord,
+    separator: u8,
+) -> Datum {
+    let mut at = line.start;
+    let mut cells = Vec::new();
+    for (name, cell) in header.iter().zip(record.iter()) {
+        let (range, behind) = raw_cell(text, at, line.end.max(at), separator);
+        at = behind;
+        let kind = DatumKind::Cell(cell.to_owned());
+        cells.push((name.clone(), range.clone(), Datum { range, kind }));
+    }
+    Datum {
+        range: line,
+        kind: DatumKind::Map(cells),
+    }
 }
 
 /// What is wrong with a row that has more or fewer cells than the header.

@@ -182,19 +182,7 @@ impl Modules {
         kit: &Use,
     ) -> Result<ModuleId, Option<Diagnostic>> {
         if let Some(name) = kit.path.strip_prefix("nub:") {
-            if let Some(id) = self.by_title.get(&kit.path) {
-                return Ok(*id);
-            }
-            let Some(text) = world.shipped_kit(name) else {
-                let known = world.shipped_kits();
-                let near = nearest(name, known.iter().copied()).map(|n| format!("\"nub:{n}\""));
-                let known: Vec<String> = known.iter().map(|k| format!("nub:{k}")).collect();
-                let error =
-                    Diagnostic::error("unknown-kit", format!("no kit `{name}` ships with nubrik"))
-                        .note(format!("these do: {}", known.join(", ")));
-                return Err(Some(error.maybe_mend(near)));
-            };
-            return Ok(self.add(&kit.path, &text.into(), None, false));
+            return self.kit_of_program(world, &kit.path, name).map_err(Some);
         }
         if let Some((archive, file)) = kit.path.split_once(':') {
             return self.archived_kit(world, archive, file);
@@ -250,6 +238,28 @@ impl Modules {
         }
     }
 
+    /// A kit that ships with the program: `"nub:c"` is `c`.
+    fn kit_of_program(
+        &mut self,
+        world: &dyn World,
+        path: &Arc<str>,
+        name: &str,
+    ) -> Result<ModuleId, Diagnostic> {
+        if let Some(id) = self.by_title.get(path) {
+            return Ok(*id);
+        }
+        let Some(text) = world.shipped_kit(name) else {
+            let known = world.shipped_kits();
+            let near = nearest(name, known.iter().copied()).map(|n| format!("\"nub:{n}\""));
+            let known: Vec<String> = known.iter().map(|k| format!("nub:{k}")).collect();
+            let message = format!("no kit `{name}` ships with nubrik");
+            let error = Diagnostic::error("unknown-kit", message);
+            let error = error.note(format!("these do: {}", known.join(", ")));
+            return Err(error.maybe_mend(near));
+        };
+        Ok(self.add(path, &text.into(), None, false))
+    }
+
     /// A kit in an archive that `nubrik.toml` names: `"harbour:charts"` is `charts.nub` in the
     /// archive `harbour`.
     fn archived_kit(
@@ -267,23 +277,7 @@ impl Modules {
                         .mend("nubrik build   fetches what nubrik.toml names"),
                 ));
             }
-            KitPlace::Unnamed(known) => {
-                let error =
-                    Diagnostic::error("unknown-kit", format!("no kit is called `{archive}`"));
-                let near = nearest(archive, known.iter().map(|k| &**k).chain(["nub"]));
-                let error = match near {
-                    Some(near) => error.mend(format!("\"{near}:{file}\"")),
-                    None => error.mend(format!(
-                        "[kits.{archive}] in nubrik.toml names an archive with its url and digest"
-                    )),
-                };
-                let note = format!("nubrik.toml names these: {}", known.join(", "));
-                return Err(Some(if known.is_empty() {
-                    error
-                } else {
-                    error.note(note)
-                }));
-            }
+            KitPlace::Unnamed(known) => return Err(Some(no_archive(archive, file, &known))),
         };
         let name = if file.ends_with(".nub") {
             file.to_owned()
@@ -390,29 +384,11 @@ impl Modules {
             return None;
         }
         let package = user.folder.clone().unwrap_or_else(WsPath::root);
-        if decl
-            .within
-            .iter()
-            .any(|(pattern, _)| WithinPattern::holds(pattern, &package))
-        {
+        let is_open = |(pattern, _): &(Arc<str>, Span)| WithinPattern::holds(pattern, &package);
+        if decl.within.iter().any(is_open) {
             return None;
         }
-        let open: Vec<String> = decl
-            .within
-            .iter()
-            .map(|(pattern, _)| format!("\"/{pattern}\""))
-            .collect();
-        let error = Diagnostic::error("private", format!("`{written}` may not be used from here"))
-            .related(
-                decl.within[0].1,
-                format!("it is open within {} only", open.join(", ")),
-            );
-        let here = if package.is_root() {
-            String::new()
-        } else {
-            package.as_str().to_owned()
-        };
-        Some(error.mend(format!("within {}, \"/{here}\" there", open.join(", "))))
+        Some(not_open(decl, written, &package))
     }
 
     /// The package that a definition file lies in directly, where its folder is one that was
@@ -465,6 +441,40 @@ impl Modules {
     pub fn reported_before(&mut self, span: Span) -> Reported {
         reported_before(&mut self.diagnostics, span)
     }
+}
+
+/// The error about an archive of kits that `nubrik.toml` does not name.
+fn no_archive(archive: &str, file: &str, known: &[String]) -> Diagnostic {
+    let message = format!("no kit is called `{archive}`");
+    let error = Diagnostic::error("unknown-kit", message);
+    let near = nearest(archive, known.iter().map(String::as_str).chain(["nub"]));
+    let error = error.mend(match near {
+        Some(near) => format!("\"{near}:{file}\""),
+        None => {
+            format!("[kits.{archive}] in nubrik.toml names an archive with its url and digest")
+        }
+    });
+    if known.is_empty() {
+        return error;
+    }
+    error.note(format!("nubrik.toml names these: {}", known.join(", ")))
+}
+
+/// The error about a declaration that is open within other folders only.
+fn not_open(decl: &Decl, written: &str, package: &WsPath) -> Diagnostic {
+    let patterns = decl.within.iter();
+    let open: Vec<String> = patterns
+        .map(|(pattern, _)| format!("\"/{pattern}\""))
+        .collect();
+    let open = open.join(", ");
+    let message = format!("`{written}` may not be used from here");
+    let here = match package.is_root() {
+        true => "",
+        false => package.as_str(),
+    };
+    Diagnostic::error("private", message)
+        .related(decl.within[0].1, format!("it is open within {open} only"))
+        .mend(format!("within {open}, \"/{here}\" there"))
 }
 
 /// What is said of a kit that is there and cannot be had now; nothing while its text is being

@@ -76,21 +76,11 @@ pub fn evaluate_below(
     };
     let work = &work;
     std::thread::scope(|scope| {
-        let mut running = Vec::new();
         let (brings, brought) = channel();
-        for _ in 0..threads {
+        let running = start_all(scope, threads, stack, &|| {
             let brings = brings.clone();
-            match std::thread::Builder::new()
-                .stack_size(stack)
-                .spawn_scoped(scope, move || work(brings))
-            {
-                Ok(thread) => running.push(thread),
-                Err(e) if running.is_empty() => {
-                    std::panic::panic_any(format!("cannot start a thread: {e}"))
-                }
-                Err(_) => break,
-            }
-        }
+            move || work(brings)
+        });
         let whole = Whole {
             parts: packages.len().div_ceil(runs[0].len()),
             ..Whole::default()
@@ -98,6 +88,30 @@ pub fn evaluate_below(
         drop(brings);
         Some(in_order(whole, runs.len(), running, &brought))
     })
+}
+
+/// Starts as many threads as can be, at least one.
+fn start_all<'scope, W>(
+    scope: &'scope std::thread::Scope<'scope, '_>,
+    threads: usize,
+    stack: usize,
+    work: &dyn Fn() -> W,
+) -> Vec<std::thread::ScopedJoinHandle<'scope, ()>>
+where
+    W: FnOnce() + Send + 'scope,
+{
+    let mut running = Vec::new();
+    for _ in 0..threads {
+        let thread = std::thread::Builder::new().stack_size(stack);
+        match thread.spawn_scoped(scope, work()) {
+            Ok(thread) => running.push(thread),
+            Err(e) if running.is_empty() => {
+                std::panic::panic_any(format!("cannot start a thread: {e}"))
+            }
+            Err(_) => break,
+        }
+    }
+    running
 }
 
 /// Puts evaluations together in the order of their runs, as threads bring them.

@@ -3,7 +3,7 @@
 
 use std::sync::Arc;
 
-use nubrik_graph::{Closure, Joining, Renumbering, Target, TargetId};
+use nubrik_graph::{Closure, FileId, Joining, Renumbering, Target, TargetId};
 use nubrik_source::WsPath;
 use rustc_hash::{FxHashMap, FxHashSet};
 
@@ -72,18 +72,7 @@ impl Evaluation {
         }
         let names = PublishedNames::new(&self, gone, &again);
         let stay = |place: usize| gone.get(place) == Some(&false);
-        let mut results = Vec::new();
-        for (place, id) in self
-            .targets
-            .iter()
-            .enumerate()
-            .filter(|(place, _)| stay(*place))
-        {
-            if names.clash(self.graph.target(*id)) {
-                return None;
-            }
-            results.extend_from_slice(self.shares.get(place)?);
-        }
+        let results = self.results_that_stay(&stay, &names)?;
         let needed = Closure::of(&self.graph, results).steps;
         let mut new = NewTargets::of(&again, packages);
         let Evaluation {
@@ -95,21 +84,10 @@ impl Evaluation {
             trail,
             ..
         } = again;
-        let answers = self.answers;
-        let kept = {
-            let is_new: FxHashSet<&WsPath> = read.iter().collect();
-            let whole: FxHashSet<&WsPath> = packages.iter().collect();
-            let stays = |path: &&WsPath| {
-                !is_new.contains(path)
-                    && path
-                        .parent()
-                        .is_none_or(|package| !whole.contains(&package))
-            };
-            self.definitions().filter(stays).cloned().collect()
-        };
+        let kept = self.definitions_besides(&read, packages);
         // Rows of the newer graph keep their numbers.
-        let mut taking =
-            Joining::from_tables(graph.into_tables()).taking_from(self.graph.into_tables());
+        let newer = Joining::from_tables(graph.into_tables());
+        let mut taking = newer.taking_from(self.graph.into_tables());
         for id in needed {
             taking.step(id)?;
         }
@@ -118,18 +96,14 @@ impl Evaluation {
         for (place, id) in self.targets.into_iter().enumerate() {
             if stay(place) {
                 targets.push(taking.target(id));
-                shares.push(
-                    self.shares
-                        .get(place)?
-                        .iter()
-                        .map(|file| taking.file(*file)),
-                );
-            } else {
-                let row = taking.left(id)?;
-                for (id, place) in new.take(&row.package, &row.address)? {
-                    targets.push(id);
-                    shares.push(new_shares.get(place)?.iter().copied());
-                }
+                let files = self.shares.get(place)?.iter();
+                shares.push(files.map(|file| taking.file(*file)));
+                continue;
+            }
+            let row = taking.left(id)?;
+            for (id, place) in new.take(&row.package, &row.address)? {
+                targets.push(id);
+                shares.push(new_shares.get(place)?.iter().copied());
             }
         }
         if new.is_any_left() {
@@ -144,12 +118,40 @@ impl Evaluation {
             read,
             kept,
             trail,
-            answers,
+            answers: self.answers,
             ..Evaluation::default()
         };
         evaluation.graph = graph.finish().ok()?;
         evaluation.requested = evaluation.shares.each_once(evaluation.graph.files.len());
         Some(evaluation)
+    }
+
+    /// The definition files that are neither in such packages nor among those that were read again.
+    fn definitions_besides(&self, read: &[WsPath], packages: &[WsPath]) -> Vec<WsPath> {
+        let is_new: FxHashSet<&WsPath> = read.iter().collect();
+        let whole: FxHashSet<&WsPath> = packages.iter().collect();
+        let stays = |path: &&WsPath| {
+            let package = path.parent();
+            !is_new.contains(path) && package.is_none_or(|package| !whole.contains(&package))
+        };
+        self.definitions().filter(stays).cloned().collect()
+    }
+
+    /// The results of the targets that stay; nothing where one has a name that a new one has, too.
+    fn results_that_stay(
+        &self,
+        stay: &dyn Fn(usize) -> bool,
+        names: &PublishedNames,
+    ) -> Option<Vec<FileId>> {
+        let mut results = Vec::new();
+        let targets = self.targets.iter().enumerate();
+        for (place, id) in targets.filter(|(place, _)| stay(*place)) {
+            if names.clash(self.graph.target(*id)) {
+                return None;
+            }
+            results.extend_from_slice(self.shares.get(place)?);
+        }
+        Some(results)
     }
 }
 

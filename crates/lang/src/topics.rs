@@ -6,11 +6,11 @@ mod tables;
 use std::sync::Arc;
 
 use nubrik_source::Sources;
-use nubrik_syntax::SyntaxKind;
+use nubrik_syntax::{Node, SyntaxKind};
 use tables::{DECLARATIONS, ERRORS, EXPRESSIONS, HOLES, TYPES};
 
 use crate::builtins::{CallShape, METHODS, forms};
-use crate::hir::{Decl, DeclKind, TypeShape};
+use crate::hir::{Decl, DeclKind, Param, TypeShape};
 use crate::lower::{Location, lower};
 
 /// A topic.
@@ -122,35 +122,11 @@ pub fn kit_topics(kit: &str, text: &'static str) -> Vec<Topic> {
         let Some(decl) = offered.iter().find(|decl| *decl.name.text == *name) else {
             continue;
         };
-        let mut parts = Vec::new();
-        let params = node
-            .child(SyntaxKind::Params)
-            .into_iter()
-            .flat_map(|p| p.children().collect::<Vec<_>>());
-        for (param, lowered) in params
-            .filter(|p| p.kind() == SyntaxKind::Param)
-            .zip(&decl.to_tell().params)
-        {
-            let ty = param.type_node().map_or("", |t| t.text());
-            let needed = if param.expression(0).is_none() && !ty.ends_with('?') {
-                "needed: "
-            } else {
-                ""
-            };
-            parts.push((
-                lowered.name.text.to_string(),
-                ty.to_owned(),
-                format!("{needed}{}", lowered.documentation),
-            ));
-        }
+        let parts = parts_of_kind(node, decl);
         let used = usual_example(decl, kit);
         if decl.kind == DeclKind::Kind {
-            let first = decl
-                .documentation
-                .split_inclusive(". ")
-                .next()
-                .unwrap_or_default()
-                .trim_end();
+            let sentences = &mut decl.documentation.split_inclusive(". ");
+            let first = sentences.next().unwrap_or_default().trim_end();
             kinds.push((format!("{kit}.{name}"), String::new(), first.to_owned()));
         }
         topics.push(Topic {
@@ -170,6 +146,26 @@ pub fn kit_topics(kit: &str, text: &'static str) -> Vec<Topic> {
         example,
     };
     [vec![whole], topics].concat()
+}
+
+/// The parameters of what a kit declares: name, type, and text.
+fn parts_of_kind(node: Node<'_>, decl: &Decl) -> Vec<(String, String, String)> {
+    let params = node.child(SyntaxKind::Params);
+    let params = params.into_iter().flat_map(|list| {
+        let all = list.children();
+        all.filter(|param| param.kind() == SyntaxKind::Param)
+    });
+    let part = |(param, lowered): (Node<'_>, &Param)| {
+        let ty = param.type_node().map_or("", |t| t.text());
+        let needed = match param.expression(0).is_none() && !ty.ends_with('?') {
+            true => "needed: ",
+            false => "",
+        };
+        let name = lowered.name.text.to_string();
+        let text = format!("{needed}{}", lowered.documentation);
+        (name, ty.to_owned(), text)
+    };
+    params.zip(&decl.to_tell().params).map(part).collect()
 }
 
 /// What the first comment of a kit says of it.

@@ -143,12 +143,7 @@ impl Machine {
             recorder,
             ..ground.spec(stages)
         };
-        let mut capture = match answers {
-            true => Capture::with_errors_apart(LONGEST_ANSWER),
-            // What is lent may be secret, and would be in the file as it is.
-            false if loan.is_some() => capture_after(printed),
-            false => self.with_all_kept(job, printed),
-        };
+        let mut capture = self.capture_of(job, answers, loan.is_some(), printed);
         let ended = nubrik_confine::run(&spec, &mut capture, self.cancel());
         drop(spec);
         // What it left running ends before anyone looks at what it made.
@@ -170,6 +165,22 @@ impl Machine {
             (Ended::Signal(signal), _) => JobEnd::Signal(signal),
             (Ended::TimedOut, _) => JobEnd::TimedOut,
             (Ended::NotStarted(program, problem), _) => JobEnd::NotStarted(program, problem),
+        }
+    }
+
+    /// What takes the output of a job's processes.
+    fn capture_of<'p>(
+        &self,
+        job: &Job<'_>,
+        answers: bool,
+        is_lent: bool,
+        printed: &'p [u8],
+    ) -> Capture {
+        match answers {
+            true => Capture::with_errors_apart(LONGEST_ANSWER),
+            // What is lent may be secret, and would be in the file as it is.
+            false if is_lent => capture_after(printed),
+            false => self.with_all_kept(job, printed),
         }
     }
 

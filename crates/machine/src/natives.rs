@@ -43,7 +43,6 @@ pub(crate) fn work(
     to: &str,
     fetcher: &Fetcher<'_>,
 ) -> Result<(), WorkProblem> {
-    let path = root.join(to);
     let io = |e: io::Error| WorkProblem::Machine(format!("cannot make {to}: {e}"));
     let native = match work {
         Work::Native(native) => native,
@@ -52,6 +51,19 @@ pub(crate) fn work(
         Work::Find(..) => return Err(WorkProblem::Input("nothing is looked for here".to_owned())),
         Work::Take(from) => return below.rename(from.as_str(), to).map_err(io),
     };
+    work_natively(root, below, native, to, fetcher)
+}
+
+/// Does what the tool does itself in a step.
+fn work_natively(
+    root: &Path,
+    below: &Below,
+    native: &Native<PlainFile>,
+    to: &str,
+    fetcher: &Fetcher<'_>,
+) -> Result<(), WorkProblem> {
+    let path = root.join(to);
+    let io = |e: io::Error| WorkProblem::Machine(format!("cannot make {to}: {e}"));
     match native {
         Native::Write { text, executable } => {
             let mode = if *executable { 0o755 } else { 0o644 };
@@ -90,31 +102,25 @@ pub(crate) fn work(
         Native::Fetch {
             urls,
             digest,
-            unpack: None,
+            unpack,
             executable,
         } => {
-            let mode = if *executable { 0o755 } else { 0o644 };
-            let target = FetchTarget {
-                fresh: &|| below.fresh_file(to, mode),
-                path: &path,
+            let fetch = |target: &FetchTarget<'_>| fetch(fetcher, urls, digest, target);
+            let Some(how) = unpack else {
+                let mode = if *executable { 0o755 } else { 0o644 };
+                return fetch(&FetchTarget {
+                    fresh: &|| below.fresh_file(to, mode),
+                    path: &path,
+                });
             };
-            fetch(fetcher, urls, digest, &target)
-        }
-        Native::Fetch {
-            urls,
-            digest,
-            unpack: Some(how),
-            ..
-        } => {
             let name = urls.first().map_or("", |url| url_name(url));
             let archive = format!("{to}.fetched");
             let fetched = root.join(&archive);
-            let target = FetchTarget {
+            let result = fetch(&FetchTarget {
                 fresh: &|| below.fresh_file(&archive, 0o600),
                 path: &fetched,
-            };
-            let result = fetch(fetcher, urls, digest, &target)
-                .and_then(|()| unpacked(name, &fetched, &path, *how));
+            });
+            let result = result.and_then(|()| unpacked(name, &fetched, &path, *how));
             let _ = below.remove(&archive);
             result
         }

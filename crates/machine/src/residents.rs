@@ -151,12 +151,7 @@ impl Machine {
         request: &[u8],
         printed: &mut Vec<u8>,
     ) -> io::Result<Option<JobEnd>> {
-        let stays = self.has_sandboxes()
-            && job.lent.is_none()
-            && job.root.is_none()
-            && !job.limits.network
-            && job.work.is_root();
-        if !stays {
+        if !self.can_stay(job) {
             return Ok(None);
         }
         self.note_start();
@@ -186,19 +181,20 @@ impl Machine {
                     // It may write to what it still holds; what counts is a copy that nobody holds.
                     self.take_from_program(job, &enclosure)?;
                     let (sandbox, disturbed) = enclosure.leave(self);
-                    if let Some(sandbox) = sandbox {
-                        self.residents().put_back(Resident {
-                            title,
-                            answered: number,
-                            talk,
-                            sandbox,
-                        });
+                    let back = sandbox.map(|sandbox| Resident {
+                        title,
+                        answered: number,
+                        talk,
+                        sandbox,
+                    });
+                    if let Some(resident) = back {
+                        self.residents().put_back(resident);
                     }
                     printed.extend(capture.take_ends());
-                    return Ok(Some(match disturbed {
-                        Some(folder) => JobEnd::Disturbed(folder),
-                        None => self.settle(job, answer, printed),
-                    }));
+                    let disturbed = disturbed.map(JobEnd::Disturbed);
+                    return Ok(Some(
+                        disturbed.unwrap_or_else(|| self.settle(job, answer, printed)),
+                    ));
                 }
                 Ok(_) => not_understood(&line),
                 Err(end) => end,
@@ -215,6 +211,15 @@ impl Machine {
         }
         printed.extend(capture.take_ends());
         Ok(Some(end))
+    }
+
+    /// Whether a program that stays could do a job.
+    fn can_stay(&self, job: &Job<'_>) -> bool {
+        self.has_sandboxes()
+            && job.lent.is_none()
+            && job.root.is_none()
+            && !job.limits.network
+            && job.work.is_root()
     }
 
     /// Puts copies in the place of what a step has made, if a program of its sandbox still has
@@ -237,21 +242,7 @@ impl Machine {
     /// A program that stays, in the sandbox of the step that asks: one that had nothing to do, or a
     /// new one.
     fn seat(&self, job: &Job<'_>, capture: &mut Capture) -> io::Result<Seating> {
-        let words = words_of(job);
-        let own: Vec<Readable> = job
-            .readable
-            .iter()
-            .filter(|file| is_named(&words, file))
-            .cloned()
-            .collect();
-        let title = ResidentTitle {
-            program: job.stages[0].0.clone(),
-            words,
-            env: job.env.to_vec(),
-            own: own.iter().map(|file| file.path.clone()).collect(),
-            tools: job.tools.iter().map(|tool| tool.identity).collect(),
-            memory: job.limits.memory,
-        };
+        let (title, own) = title_of(job);
         let residents = self.residents();
         if residents.unnumbered.lock().contains(&title) {
             return Ok(Seating::Alone);
@@ -403,6 +394,25 @@ impl Machine {
             JobEnd::Code(answer.code)
         }
     }
+}
+
+/// What a program must be that stays for such jobs, and the files that its words name.
+fn title_of(job: &Job<'_>) -> (ResidentTitle, Vec<Readable>) {
+    let words = words_of(job);
+    let readable = job.readable.iter();
+    let own: Vec<Readable> = readable
+        .filter(|file| is_named(&words, file))
+        .cloned()
+        .collect();
+    let title = ResidentTitle {
+        program: job.stages[0].0.clone(),
+        words,
+        env: job.env.to_vec(),
+        own: own.iter().map(|file| file.path.clone()).collect(),
+        tools: job.tools.iter().map(|tool| tool.identity).collect(),
+        memory: job.limits.memory,
+    };
+    (title, own)
 }
 
 /// What came of starting a program.

@@ -201,15 +201,7 @@ impl Machine {
             .as_ref()
             .map(|base| base.blobs().map(|blobs| (blobs, &base.choice)));
         let below = below.transpose().map_err(problem)?;
-        let settings = ImageSettings {
-            env: new
-                .env
-                .iter()
-                .map(|(name, value)| (name.to_string(), value.to_string()))
-                .collect(),
-            start: new.start.iter().map(|word| word.to_string()).collect(),
-            folder: new.folder.as_ref().map(|folder| folder.to_string()),
-        };
+        let settings = settings_of(new);
         let beside = |ending: &str| format!("{}{ending}", to.as_str());
         let (files_layer, packed) = (beside(".layer"), beside(".layer.gz"));
         let place = |path: &str| self.root().join(path);
@@ -282,6 +274,18 @@ impl Machine {
             sandboxes,
             env: env.collect(),
         })
+    }
+}
+
+/// What a new image says of what starts from it.
+fn settings_of(new: &NewImage<PlainFile>) -> ImageSettings {
+    let env = new.env.iter();
+    ImageSettings {
+        env: env
+            .map(|(name, value)| (name.to_string(), value.to_string()))
+            .collect(),
+        start: new.start.iter().map(|word| word.to_string()).collect(),
+        folder: new.folder.as_ref().map(|folder| folder.to_string()),
     }
 }
 

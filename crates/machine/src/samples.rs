@@ -45,10 +45,6 @@ impl Machine {
     /// # Errors
     /// Why it could not run.
     pub fn answer_sample(&self, request: &SampleRequest) -> Result<AnswerText, NoAnswer> {
-        let cut_off = |why: String| NoAnswer {
-            why,
-            is_lasting: false,
-        };
         let mut environment = Environment::handed_on(&["PATH", "HOME", "USER"]);
         for (name, value) in &request.env {
             environment.set(name, &**value);
@@ -57,49 +53,36 @@ impl Machine {
         for commands in &request.commands {
             let stages = commands.iter().map(|stage| self.sample_stage(stage));
             let stages = stages.collect::<Result<Vec<StageSpec>, NoAnswer>>()?;
-            let question = Question {
-                stages,
-                environment: &environment,
-                reads: LookingScope::Everything,
-                patience: request.timeout.map_or(PATIENCE, Duration::from_millis),
-                limit: ANSWER_LIMIT.saturating_sub(output.len()),
-                as_one: false,
-                noted_by: None,
-            };
+            let question = question_of(request, stages, &environment, output.len());
             let looked = self.look(question).map_err(|e| cut_off(e.to_string()))?;
             if looked.is_cut {
-                return Err(cut_off(format!(
-                    "its answer has more than {} MiB",
-                    ANSWER_LIMIT >> 20
-                )));
+                let most = ANSWER_LIMIT >> 20;
+                return Err(cut_off(format!("its answer has more than {most} MiB")));
             }
             output.extend(looked.output);
             match looked.ended {
                 Ended::Well => {}
                 Ended::Code(code) if is_cut_off(code) => {
+                    let signal = code - 128;
                     return Err(cut_off(format!(
-                        "a program of it was ended by signal {}",
-                        code - 128
+                        "a program of it was ended by signal {signal}"
                     )));
                 }
                 Ended::Signal(signal) if !is_own_end(signal) => {
                     return Err(cut_off(format!("it was ended by signal {signal}")));
                 }
                 Ended::Code(_) | Ended::Signal(_) => {
-                    let text = String::from_utf8_lossy(&output).into();
-                    let errors = String::from_utf8_lossy(&looked.errors).into();
                     return Ok(AnswerText {
                         ok: false,
-                        text,
-                        errors,
+                        text: String::from_utf8_lossy(&output).into(),
+                        errors: String::from_utf8_lossy(&looked.errors).into(),
                     });
                 }
                 Ended::TimedOut => return Err(cut_off("it took too long".to_owned())),
                 Ended::Cancelled => return Err(cut_off("it was stopped".to_owned())),
                 Ended::NotStarted(program, e) => {
-                    let why = format!("cannot start {}: {e}", program.display());
                     return Err(NoAnswer {
-                        why,
+                        why: format!("cannot start {}: {e}", program.display()),
                         is_lasting: !passes(&e),
                     });
                 }
@@ -116,5 +99,31 @@ impl Machine {
                 is_lasting: true,
             }),
         }
+    }
+}
+
+/// What is asked of the commands of a sample, which have printed so many bytes up to now.
+fn question_of<'q>(
+    request: &SampleRequest,
+    stages: Vec<StageSpec>,
+    environment: &'q Environment,
+    printed: usize,
+) -> Question<'q> {
+    Question {
+        stages,
+        environment,
+        reads: LookingScope::Everything,
+        patience: request.timeout.map_or(PATIENCE, Duration::from_millis),
+        limit: ANSWER_LIMIT.saturating_sub(printed),
+        as_one: false,
+        noted_by: None,
+    }
+}
+
+/// No answer now; there may be one another time.
+fn cut_off(why: String) -> NoAnswer {
+    NoAnswer {
+        why,
+        is_lasting: false,
     }
 }

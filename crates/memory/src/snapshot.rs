@@ -330,13 +330,12 @@ impl Snapshot {
                 let Some(maker) = maker_of(makers, node) else {
                     return Ok(());
                 };
-                if !*wanted.get(maker).ok_or(Truncated)?
-                    && !std::mem::replace(&mut taken[maker], true)
-                {
+                let is_wanted = *wanted.get(maker).ok_or(Truncated)?;
+                if !is_wanted && !std::mem::replace(&mut taken[maker], true) {
                     let target = self.target(maker, &mut targets, assembly)?;
                     // What it may read itself is settled, too.
-                    part.settled
-                        .push(assembly.step(self.step(maker)?, target, Vec::new())?);
+                    let step = assembly.step(self.step(maker)?, target, Vec::new())?;
+                    part.settled.push(step);
                 }
                 Ok(())
             };

@@ -187,21 +187,8 @@ impl<'a> Splice<'a> {
     fn needed(&mut self) -> Option<Vec<bool>> {
         let count = self.old.steps.len();
         let graph = &self.again.graph;
-        let asked = self
-            .old
-            .asked
-            .list()
-            .iter()
-            .filter(|t| !self.dropped[*t as usize]);
-        let mut requested: Vec<u32> = asked
-            .flat_map(|t| self.old.results.get(t as usize).iter())
-            .collect();
-        requested.extend(self.again.requested.iter().map(|f| self.nodes[f.index()]));
         let mut seen = vec![false; self.makers.len()];
-        if requested.iter().any(|node| *node as usize >= seen.len()) {
-            return None;
-        }
-        requested.retain(|node| !std::mem::replace(&mut seen[*node as usize], true));
+        let requested = self.requested(&mut seen)?;
         let mut needed = vec![false; count + self.new.len()];
         // Sets that steps need which were not evaluated again, and that any step needs.
         let mut by_old = vec![false; self.old.sets.len()];
@@ -247,6 +234,22 @@ impl<'a> Splice<'a> {
         }
         self.snapshot.requested = requested.into();
         Some(needed)
+    }
+
+    /// The nodes that are asked for, each once; nothing where one is of no graph.
+    fn requested(&self, seen: &mut [bool]) -> Option<Vec<u32>> {
+        let asked = self.old.asked.list();
+        let mut requested: Vec<u32> = asked
+            .iter()
+            .filter(|target| !self.dropped[*target as usize])
+            .flat_map(|target| self.old.results.get(target as usize).iter())
+            .collect();
+        requested.extend(self.again.requested.iter().map(|f| self.nodes[f.index()]));
+        if requested.iter().any(|node| *node as usize >= seen.len()) {
+            return None;
+        }
+        requested.retain(|node| !std::mem::replace(&mut seen[*node as usize], true));
+        Some(requested)
     }
 
     fn finish(mut self, needed: &[bool], trails: Trails) -> Option<Spliced> {

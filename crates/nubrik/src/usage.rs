@@ -223,27 +223,8 @@ fn diagnostic(error: &clap::Error) -> Diagnostic {
     let argument = first(ContextKind::InvalidArg);
     let value = first(ContextKind::InvalidValue);
     let mut diagnostic = Diagnostic::error("usage", message(error));
-    if error.kind() == ErrorKind::UnknownArgument {
-        let meant = nearest(&argument, MEANT.map(|(word, _)| word)).filter(|_| argument.len() > 5);
-        let now = |list: &[(&str, &'static str)], word: &str| {
-            list.iter()
-                .find(|(before, _)| *before == word)
-                .map(|(_, now)| *now)
-        };
-        let now = now(&RENAMED, &argument).or_else(|| meant.and_then(|word| now(&MEANT, word)));
-        if let Some(now) = now {
-            return diagnostic.mend(now);
-        }
-    }
-    if error.kind() == ErrorKind::ArgumentConflict && argument == first(ContextKind::PriorArg) {
-        return diagnostic.mend(format!("{argument} once"));
-    }
-    let command_word = first(ContextKind::InvalidSubcommand);
-    if let Some((_, now)) = RENAMED_COMMANDS
-        .iter()
-        .find(|(before, _)| *before == command_word)
-    {
-        return diagnostic.mend(*now);
+    if let Some(now) = named_otherwise(error, &argument) {
+        return diagnostic.mend(now);
     }
     let known = words(error, ContextKind::ValidValue);
     let option = argument
@@ -286,6 +267,28 @@ fn diagnostic(error: &clap::Error) -> Diagnostic {
         });
     }
     suggested.into_iter().fold(diagnostic, Diagnostic::mend)
+}
+
+/// What is meant by a word of a command line that is called otherwise.
+fn named_otherwise(error: &clap::Error, argument: &str) -> Option<String> {
+    let first = |kind| words(error, kind).first().cloned().unwrap_or_default();
+    let now = |list: &[(&str, &'static str)], word: &str| {
+        let row = list.iter().find(|(before, _)| *before == word);
+        row.map(|(_, now)| (*now).to_owned())
+    };
+    if error.kind() == ErrorKind::UnknownArgument {
+        let meant = nearest(argument, MEANT.map(|(word, _)| word));
+        let meant = meant.filter(|_| argument.len() > 5);
+        let renamed = now(&RENAMED, argument);
+        let renamed = renamed.or_else(|| meant.and_then(|word| now(&MEANT, word)));
+        if renamed.is_some() {
+            return renamed;
+        }
+    }
+    if error.kind() == ErrorKind::ArgumentConflict && argument == first(ContextKind::PriorArg) {
+        return Some(format!("{argument} once"));
+    }
+    now(&RENAMED_COMMANDS, &first(ContextKind::InvalidSubcommand))
 }
 
 #[cfg(test)]

@@ -14,20 +14,7 @@ use crate::origin::{ClientSettings, Origin, not_agreed};
 pub(crate) fn python(around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProblem> {
     let mut main: Option<(String, String)> = None;
     let mut extra: Vec<(String, String)> = Vec::new();
-    let config_home = around
-        .variable("XDG_CONFIG_HOME")
-        .map_or_else(|| home(around).join(".config"), PathBuf::from);
-    let mut files = vec![
-        PathBuf::from("/etc/pip.conf"),
-        home(around).join(".pip/pip.conf"),
-    ];
-    files.push(config_home.join("pip/pip.conf"));
-    files.extend(
-        around
-            .variable("VIRTUAL_ENV")
-            .map(|env| Path::new(&env).join("pip.conf")),
-    );
-    files.extend(around.variable("PIP_CONFIG_FILE").map(PathBuf::from));
+    let files = python_settings(around);
     // A later file, and in it a more special part, wins.
     for path in files {
         let Some(text) = around.text(&path) else {
@@ -74,6 +61,22 @@ pub(crate) fn python(around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProb
         .chain(extra)
         .map(|(url, said_by)| origin(&url, &said_by, around))
         .collect()
+}
+
+/// The files of settings of Python's client, the weaker ones first.
+fn python_settings(around: &dyn ClientSettings) -> Vec<PathBuf> {
+    let config_home = around
+        .variable("XDG_CONFIG_HOME")
+        .map_or_else(|| home(around).join(".config"), PathBuf::from);
+    let mut files = vec![
+        PathBuf::from("/etc/pip.conf"),
+        home(around).join(".pip/pip.conf"),
+        config_home.join("pip/pip.conf"),
+    ];
+    let environment = around.variable("VIRTUAL_ENV");
+    files.extend(environment.map(|folder| Path::new(&folder).join("pip.conf")));
+    files.extend(around.variable("PIP_CONFIG_FILE").map(PathBuf::from));
+    files
 }
 
 /// Whether a word of pip's settings switches something on.
@@ -308,11 +311,8 @@ pub(crate) fn rust(around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProble
         .variable("CARGO_HOME")
         .map_or_else(|| home(around).join(".cargo"), PathBuf::from);
     let root = around.root();
-    let mut folders: Vec<PathBuf> = root
-        .ancestors()
-        .map(|folder| folder.join(".cargo"))
-        .collect();
-    folders.push(cargo_home.clone());
+    let above = root.ancestors().map(|folder| folder.join(".cargo"));
+    let folders: Vec<PathBuf> = above.chain([cargo_home.clone()]).collect();
     let configs = rust_configs(&folders, around)?;
     let look = |keys: &[&str]| {
         configs.iter().find_map(|(config, said_by)| {
@@ -345,10 +345,8 @@ pub(crate) fn rust(around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProble
         .unwrap_or_else(|| (String::new(), replaced_by));
     let (url, said_by) = found;
     if !url.starts_with("sparse+") {
-        let problem = PinProblem::new(format!(
-            "the source `{name}` in {said_by} is no sparse index"
-        ));
-        return Err(problem
+        let message = format!("the source `{name}` in {said_by} is no sparse index");
+        return Err(PinProblem::new(message)
             .note("indexes in git are not read")
             .mend("sparse+https://…   as its address"));
     }

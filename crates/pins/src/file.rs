@@ -131,6 +131,18 @@ pub struct Archive {
     pub on: Vec<String>,
 }
 
+impl Archive {
+    /// An archive that is for all systems; `size` is in bytes.
+    pub(crate) fn everywhere(path: String, digest: String, size: u64) -> Archive {
+        Archive {
+            path,
+            digest,
+            size,
+            on: Vec::new(),
+        }
+    }
+}
+
 /// A pin that another one needs.
 #[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -146,6 +158,18 @@ pub struct Need {
     /// The systems on which it is needed; empty for all.
     #[serde(default)]
     pub on: Vec<String>,
+}
+
+impl Need {
+    /// A pin that is needed on all systems, by its own name.
+    pub(crate) fn plain(pin: String) -> Need {
+        Need {
+            pin,
+            alias: None,
+            build: false,
+            on: Vec::new(),
+        }
+    }
 }
 
 /// How a version of a package is named: `click@8.1.7`.
@@ -449,29 +473,35 @@ impl Pin {
             let _ = writeln!(out, "facts.{} = {}", key(name), quoted(value));
         }
         write_texts(out, "places", places);
-        if !needs.is_empty() {
-            out.push_str("needs = [\n");
-            for Need {
-                pin,
-                alias,
-                build,
-                on,
-            } in needs
-            {
-                let _ = write!(out, "    {{ pin = {}", quoted(pin));
-                if let Some(alias) = alias {
-                    let _ = write!(out, ", as = {}", quoted(alias));
-                }
-                if *build {
-                    out.push_str(", build = true");
-                }
-                write_on(out, on);
-            }
-            out.push_str("]\n");
-        }
+        write_needs(out, needs);
         write_texts(out, "on", on);
         write_texts(out, "wanted_by", wanted_by);
     }
+}
+
+/// What a pin needs, a line each.
+fn write_needs(out: &mut String, needs: &[Need]) {
+    if needs.is_empty() {
+        return;
+    }
+    out.push_str("needs = [\n");
+    for Need {
+        pin,
+        alias,
+        build,
+        on,
+    } in needs
+    {
+        let _ = write!(out, "    {{ pin = {}", quoted(pin));
+        if let Some(alias) = alias {
+            let _ = write!(out, ", as = {}", quoted(alias));
+        }
+        if *build {
+            out.push_str(", build = true");
+        }
+        write_on(out, on);
+    }
+    out.push_str("]\n");
 }
 
 fn write_on(out: &mut String, on: &[String]) {

@@ -97,25 +97,19 @@ fn pin_of(
     for BlobDescriptor { digest, size, .. } in std::iter::once(config).chain(layers) {
         // The same layer twice is fetched once.
         if archives.iter().all(|archive| archive.digest != digest) {
-            archives.push(Archive {
-                path: format!("{name}/blobs/{digest}"),
-                digest,
-                size,
-                on: Vec::new(),
-            });
+            let path = format!("{name}/blobs/{digest}");
+            archives.push(Archive::everywhere(path, digest, size));
         }
     }
     let version = format!("{}-{}", shown_tag(wanted), &digest.parts().1[..DIGITS]);
-    let facts = [
-        (MANIFEST.to_owned(), text),
-        (DIGEST.to_owned(), digest.to_string()),
-    ]
-    .into();
     Ok(Pin {
         name: name.to_owned(),
         version,
         archives,
-        facts,
+        facts: BTreeMap::from([
+            (MANIFEST.to_owned(), text),
+            (DIGEST.to_owned(), digest.to_string()),
+        ]),
         ..Pin::default()
     })
 }

@@ -74,42 +74,25 @@ pub(crate) fn resolve(
             requirement, file, ..
         } = asked;
         let wanted = Comparisons::read(requirement).ok_or_else(|| {
-            PinProblem::new(format!(
-                "`{requirement}` is no requirement of versions of `{name}`"
-            ))
-            .mend("\">=5.4,<5.5\"")
-            .mend("\"5.4.7\"   exactly this one")
+            let message = format!("`{requirement}` is no requirement of versions of `{name}`");
+            PinProblem::new(message)
+                .mend("\">=5.4,<5.5\"")
+                .mend("\"5.4.7\"   exactly this one")
         })?;
-        let pattern = file
-            .as_deref()
-            .filter(|file| file.contains(VERSION))
-            .ok_or_else(|| {
-                PinProblem::new(format!(
-                    "it is not known how the archives of `{name}` are called"
-                ))
-                .mend(format!(
-                    "nubrik pins add archive {name} --file \"{name}-{{version}}.tar.gz\""
-                ))
-            })?;
+        let file = file.as_deref();
+        let pattern = file.filter(|file| file.contains(VERSION)).ok_or_else(|| {
+            let message = format!("it is not known how the archives of `{name}` are called");
+            PinProblem::new(message).mend(format!(
+                "nubrik pins add archive {name} --file \"{name}-{{version}}.tar.gz\""
+            ))
+        })?;
         let origin = site(desk, name)?;
         let version = choose(desk, name, pattern, &origin, &wanted, preferred)?;
         let path = pattern.replace(VERSION, &version);
         let address = origin.address.below(&path);
         let address =
             address.ok_or_else(|| PinProblem::new(format!("`{path}` is no path below a site")))?;
-        let mut digest = None;
-        for (ending, method) in BESIDE {
-            let Some(beside) = address.beside(ending).filter(|_| digest.is_none()) else {
-                continue;
-            };
-            let said = desk.beside(Registry::Archive, &beside, &origin)?;
-            let said = said.map(|bytes| String::from_utf8_lossy(&bytes).to_lowercase());
-            let hex = said
-                .as_deref()
-                .and_then(|text| text.split_whitespace().next());
-            let is_hex = |hex: &&str| hex.len() >= 64 && hex.chars().all(|c| c.is_ascii_hexdigit());
-            digest = hex.filter(is_hex).map(|hex| format!("{method}:{hex}"));
-        }
+        let digest = digest_beside(desk, &address, &origin)?;
         let is_published = digest.is_some();
         let credential = origin.credential.clone();
         let what = format!("{name} {version}");
@@ -123,12 +106,11 @@ pub(crate) fn resolve(
         let mut pin = Pin {
             name: name.clone(),
             version,
-            archives: vec![Archive {
-                path: format!("{name}/{path}"),
-                digest: held.digest,
-                size: held.size,
-                on: Vec::new(),
-            }],
+            archives: vec![Archive::everywhere(
+                format!("{name}/{path}"),
+                held.digest,
+                held.size,
+            )],
             ..Pin::default()
         };
         if !is_published {
@@ -143,6 +125,29 @@ pub(crate) fn resolve(
         solved.pins.insert(pin.id(), pin);
     }
     Ok(solved)
+}
+
+/// The digest of an archive that its site says in a file beside it.
+fn digest_beside(
+    desk: &Desk<'_>,
+    address: &Address,
+    origin: &Origin,
+) -> Result<Option<String>, PinProblem> {
+    for (ending, method) in BESIDE {
+        let Some(beside) = address.beside(ending) else {
+            continue;
+        };
+        let said = desk.beside(Registry::Archive, &beside, origin)?;
+        let said = said.map(|bytes| String::from_utf8_lossy(&bytes).to_lowercase());
+        let hex = said
+            .as_deref()
+            .and_then(|text| text.split_whitespace().next());
+        let is_hex = |hex: &&str| hex.len() >= 64 && hex.chars().all(|c| c.is_ascii_hexdigit());
+        if let Some(hex) = hex.filter(is_hex) {
+            return Ok(Some(format!("{method}:{hex}")));
+        }
+    }
+    Ok(None)
 }
 
 /// The site of an archive.

@@ -7,6 +7,18 @@ use crate::file::{AskedPackage, Need, Pin, Shelf};
 /// Versions that are kept if they still do, by name, the best first.
 pub(crate) type Preferred = BTreeMap<String, Vec<String>>;
 
+/// The same as a registry reads versions; those that it does not read are left out.
+pub(crate) fn parsed_versions<V>(
+    preferred: &Preferred,
+    parse: impl Fn(&str) -> Option<V>,
+) -> BTreeMap<String, Vec<V>> {
+    let parsed = preferred.iter().map(|(name, versions)| {
+        let versions = versions.iter().filter_map(|version| parse(version));
+        (name.clone(), versions.collect())
+    });
+    parsed.collect()
+}
+
 /// What was chosen for one system. Nothing in it says on which.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Solved {
@@ -28,7 +40,9 @@ pub(crate) fn together(
     solved: Vec<Solved>,
 ) -> Shelf {
     let names: Vec<&String> = systems.keys().collect();
-    let named = |at: &BTreeSet<usize>| at.iter().map(|n| names[*n].clone()).collect::<Vec<_>>();
+    let named = |at: &BTreeSet<usize>| -> Vec<String> {
+        at.iter().map(|number| names[*number].clone()).collect()
+    };
     let mut pins: BTreeMap<String, (Pin, BTreeSet<usize>)> = BTreeMap::new();
     let mut needs: BTreeMap<(String, Need), BTreeSet<usize>> = BTreeMap::new();
     let mut archives: BTreeMap<(String, crate::file::Archive), BTreeSet<usize>> = BTreeMap::new();
@@ -36,10 +50,8 @@ pub(crate) fn together(
     asked.values_mut().for_each(|asked| asked.pins.clear());
     for (n, one) in solved.into_iter().enumerate() {
         for (name, id) in one.asked {
-            if let Some(asked) = asked
-                .get_mut(&name)
-                .filter(|asked| !asked.pins.contains(&id))
-            {
+            let known = asked.get_mut(&name);
+            if let Some(asked) = known.filter(|asked| !asked.pins.contains(&id)) {
                 asked.pins.push(id);
                 asked.pins.sort();
             }
@@ -59,10 +71,8 @@ pub(crate) fn together(
             unite(&mut known.packages, pin.packages);
         }
     }
-    let everywhere: BTreeMap<String, BTreeSet<usize>> = pins
-        .iter()
-        .map(|(id, (_, at))| (id.clone(), at.clone()))
-        .collect();
+    let everywhere = pins.iter().map(|(id, (_, at))| (id.clone(), at.clone()));
+    let everywhere: BTreeMap<String, BTreeSet<usize>> = everywhere.collect();
     let mut shelf = Shelf {
         systems: systems.clone(),
         asked,
@@ -70,10 +80,9 @@ pub(crate) fn together(
     };
     for (id, (mut pin, at)) in pins {
         // What is so everywhere needs no word.
-        pin.on = if at.len() == names.len() {
-            Vec::new()
-        } else {
-            named(&at)
+        pin.on = match at.len() == names.len() {
+            true => Vec::new(),
+            false => named(&at),
         };
         shelf.pins.insert(id, pin);
     }
@@ -84,18 +93,14 @@ pub(crate) fn together(
     };
     for ((id, need), at) in needs {
         if let Some(pin) = shelf.pins.get_mut(&id) {
-            pin.needs.push(Need {
-                on: of_pin(&id, &at),
-                ..need
-            });
+            let on = of_pin(&id, &at);
+            pin.needs.push(Need { on, ..need });
         }
     }
     for ((id, archive), at) in archives {
         if let Some(pin) = shelf.pins.get_mut(&id) {
-            pin.archives.push(crate::file::Archive {
-                on: of_pin(&id, &at),
-                ..archive
-            });
+            let on = of_pin(&id, &at);
+            pin.archives.push(crate::file::Archive { on, ..archive });
         }
     }
     shelf.settle();

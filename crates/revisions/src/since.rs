@@ -56,11 +56,9 @@ impl TreeDifference {
         let here = ["--", "."];
         let listed = git.ask(&[&["ls-tree", "-r", "-z", base][..], &here].concat())?;
         // Mode, type and name of the content, a tab, the path.
-        difference.known.extend(
-            listed
-                .iter()
-                .filter_map(|row| Some(row.split_once('\t')?.1.to_owned())),
-        );
+        let paths = listed.iter().filter_map(|row| row.split_once('\t'));
+        let paths = paths.map(|(_, path)| path.to_owned());
+        difference.known.extend(paths);
         // All that is in submodules belongs to them.
         difference
             .known
@@ -390,10 +388,9 @@ fn declared_from(
     difference: &TreeDifference,
 ) -> Option<BTreeSet<String>> {
     let mut users: FxHashMap<u32, Vec<u32>> = FxHashMap::default();
-    trail
-        .needs
-        .iter()
-        .for_each(|(user, unit)| users.entry(*unit).or_default().push(*user));
+    for (user, unit) in &trail.needs {
+        users.entry(*unit).or_default().push(*user);
+    }
     // Packages are counted by their folders.
     let is_kit = |file: &str| {
         difference.files.contains(file) && WsPath::from_normal(file).name() != TARGETS_FILE
@@ -420,15 +417,11 @@ fn declared_from(
         .collect();
     // What packages there are shows in their definition files.
     let is_folder = |path: u32| {
-        machine
-            .root()
-            .join(trail.paths[path as usize].as_str())
-            .is_dir()
+        let path = trail.paths[path as usize].as_str();
+        machine.root().join(path).is_dir()
     };
-    let reads = trail
-        .reads
-        .iter()
-        .filter(|(_, path)| is_changed[*path as usize]);
+    let reads = trail.reads.iter();
+    let reads = reads.filter(|(_, path)| is_changed[*path as usize]);
     let reads = reads.filter(|(unit, path)| *unit != REQUEST || !is_folder(*path));
     open.extend(reads.map(|(unit, _)| *unit));
     // A sample may have read any file.
@@ -444,17 +437,14 @@ fn declared_from(
     if reached.get(REQUEST as usize) == Some(&true) {
         return None;
     }
-    let of_packages = |unit: &&Unit| WsPath::from_normal(&unit.file).name() == TARGETS_FILE;
-    let units = trail
-        .units
-        .iter()
-        .zip(&reached)
-        .filter(|(_, reached)| **reached)
-        .map(|(unit, _)| unit);
-    let address = |unit: &Unit| {
-        WsPath::from_normal(&unit.file)
-            .parent()
-            .map(|package| package.child(&unit.name).as_str().to_owned())
-    };
-    Some(units.filter(of_packages).filter_map(address).collect())
+    let units = trail.units.iter().zip(&reached);
+    let units = units.filter(|(_, reached)| **reached).map(|(unit, _)| unit);
+    Some(units.filter_map(address_of_unit).collect())
+}
+
+/// The address of what is declared in a package.
+fn address_of_unit(unit: &Unit) -> Option<String> {
+    let file = WsPath::from_normal(&unit.file);
+    let package = file.parent().filter(|_| file.name() == TARGETS_FILE)?;
+    Some(package.child(&unit.name).as_str().to_owned())
 }

@@ -198,16 +198,7 @@ impl Session {
         .with_images(nubrik_machine::images_folder().ok());
         machine.add_labels(&own_labels().0);
         nubrik_machine::end_left_over(&workspace.root);
-        // Commands that only read make no store where there is none.
-        let store = match nubrik_store::store_folder()
-            .ok()
-            .filter(|folder| folder.is_dir())
-        {
-            None => Err(NoStore::NotOpen),
-            Some(folder) => LocalStore::open(&folder)
-                .map(Arc::new)
-                .map_err(|e| NoStore::Broken(e.to_string())),
-        };
+        let store = store_of_this_machine();
         Ok(Session {
             workspace,
             machine,
@@ -587,5 +578,16 @@ impl Session {
     /// The machine under this session.
     pub fn machine(&self) -> &Machine {
         &self.machine
+    }
+}
+
+/// The store of this machine. Commands that only read make none where there is none.
+fn store_of_this_machine() -> Result<Arc<LocalStore>, NoStore> {
+    let folder = nubrik_store::store_folder().ok();
+    match folder.filter(|folder| folder.is_dir()) {
+        None => Err(NoStore::NotOpen),
+        Some(folder) => LocalStore::open(&folder)
+            .map(Arc::new)
+            .map_err(|e| NoStore::Broken(e.to_string())),
     }
 }

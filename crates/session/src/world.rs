@@ -169,8 +169,10 @@ impl<'m> DiskWorld<'m> {
         let entries = match fs::read_dir(self.disk(folder)) {
             Ok(entries) => entries,
             Err(e)
-                if e.kind() == io::ErrorKind::NotFound
-                    || e.kind() == io::ErrorKind::NotADirectory =>
+                if matches!(
+                    e.kind(),
+                    io::ErrorKind::NotFound | io::ErrorKind::NotADirectory
+                ) =>
             {
                 return listing;
             }
@@ -195,10 +197,8 @@ impl<'m> DiskWorld<'m> {
             let Ok(name) = entry.file_name().into_string() else {
                 continue;
             };
-            if name.starts_with('.')
-                || name.contains(['\n', '\r'])
-                || (folder.is_root() && name == "out")
-            {
+            let is_results = folder.is_root() && name == "out";
+            if name.starts_with('.') || name.contains(['\n', '\r']) || is_results {
                 continue;
             }
             let Ok(kind) = entry.file_type() else {
@@ -207,21 +207,19 @@ impl<'m> DiskWorld<'m> {
             // A link to a file is a file; a link to a folder could lead round, and is passed over.
             // Where it leads may appear, vanish or become something else while this folder stays as
             // it is.
-            let is_file = kind.is_file()
-                || (kind.is_symlink()
-                    && self
-                        .look_at(&folder.child(&name), Roles::KIND)
-                        .is_some_and(|found| found.is_file()));
-            if (!is_file && !kind.is_dir()) || self.is_ignored(folder, &entry.path(), kind.is_dir())
-            {
+            let leads_to_file = || {
+                let found = self.look_at(&folder.child(&name), Roles::KIND);
+                found.is_some_and(|found| found.is_file())
+            };
+            let is_file = kind.is_file() || (kind.is_symlink() && leads_to_file());
+            let is_folder = kind.is_dir();
+            if (!is_file && !is_folder) || self.is_ignored(folder, &entry.path(), is_folder) {
                 continue;
             }
-            if is_file {
-                &mut listing.files
-            } else {
-                &mut listing.folders
+            match is_file {
+                true => listing.files.push(name.into()),
+                false => listing.folders.push(name.into()),
             }
-            .push(name.into());
         }
         listing.files.sort_unstable();
         listing.folders.sort_unstable();

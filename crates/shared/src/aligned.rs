@@ -67,7 +67,48 @@ fn is_flat(bytes: &[u8], at: usize) -> bool {
         && (1..SEED / 8).all(|part| word(bytes, at + 8 * part) == first)
 }
 
+/// Where new bytes go on better than beside what they were beside.
+struct BetterPlace {
+    /// How many new bytes later that begins.
+    after: usize,
+    /// How many bytes before that are the same, too.
+    back: usize,
+    /// Where it begins in the old bytes.
+    place: usize,
+    /// For how many bytes both are the same.
+    run: usize,
+}
+
 impl BlockIndex {
+    /// Something better than the place that is kept to may begin at any of the next places.
+    fn better_place(
+        &self,
+        old: &[u8],
+        new: &[u8],
+        at: usize,
+        kept: Option<usize>,
+    ) -> Option<BetterPlace> {
+        let length = BLOCK.min(new.len() - at);
+        let (after, place) = (0..STRIDE.min(length))
+            .find_map(|step| Some((step, self.find(old, new, at + step)?)))?;
+        let found = equal(old, new, place, at + after, AHEAD);
+        let as_kept = kept.map_or(0, |kept| equal(old, new, kept + after, at + after, AHEAD));
+        if found <= as_kept + BETTER {
+            return None;
+        }
+        let mut back = 0;
+        while back < after && place > back && old[place - back - 1] == new[at + after - back - 1] {
+            back += 1;
+        }
+        let run = same_run(old, new, place, at + after);
+        Some(BetterPlace {
+            after,
+            back,
+            place,
+            run,
+        })
+    }
+
     fn of(old: &[u8]) -> BlockIndex {
         let count = old.len() / STRIDE;
         let bits = (count.max(16) * 2).ilog2();
@@ -145,39 +186,24 @@ fn stretches(old: &[u8], new: &[u8]) -> Vec<Stretch> {
         let length = BLOCK.min(new.len() - at);
         let kept = beside.filter(|place| place + length <= old.len());
         let score = kept.map_or(0, |place| equal(old, new, place, at, length));
-        if score < length {
-            // Something better may begin at any of the next places.
-            let found = (0..STRIDE.min(length))
-                .find_map(|step| Some((step, index.find(old, new, at + step)?)));
-            if let Some((step, place)) = found {
-                let found_score = equal(old, new, place, at + step, AHEAD);
-                let as_kept = kept.map_or(0, |kept| equal(old, new, kept + step, at + step, AHEAD));
-                if found_score > as_kept + BETTER {
-                    let run = same_run(old, new, place, at + step);
-                    let mut back = 0;
-                    while back < step
-                        && place > back
-                        && old[place - back - 1] == new[at + step - back - 1]
-                    {
-                        back += 1;
-                    }
-                    let before = step - back;
-                    if let Some(last) = all.last_mut() {
-                        match kept {
-                            Some(_) if last.plain == 0 => last.beside += before,
-                            _ => last.plain += before,
-                        }
-                    }
-                    all.push(Stretch {
-                        old_at: place - back,
-                        beside: back + run,
-                        plain: 0,
-                    });
-                    at += step + run;
-                    beside = Some(place + run);
-                    continue;
+        if score < length
+            && let Some(better) = index.better_place(old, new, at, kept)
+        {
+            let before = better.after - better.back;
+            if let Some(last) = all.last_mut() {
+                match kept {
+                    Some(_) if last.plain == 0 => last.beside += before,
+                    _ => last.plain += before,
                 }
             }
+            all.push(Stretch {
+                old_at: better.place - better.back,
+                beside: better.back + better.run,
+                plain: 0,
+            });
+            at += better.after + better.run;
+            beside = Some(better.place + better.run);
+            continue;
         }
         let Some(last) = all.last_mut() else { break };
         if score >= GOOD.min(length.div_ceil(2)) && kept.is_some() {

@@ -51,6 +51,17 @@ enum FetchPart {
     Part(Digest, Range<u64>, Vec<(Digest, ContentSpot)>),
 }
 
+/// Contents that are wanted, by how they are fetched.
+#[derive(Default)]
+struct WantedParts {
+    /// What is asked for at once.
+    errands: Vec<FetchPart>,
+    /// Large contents, one after another.
+    large: Vec<(Digest, ContentSpot)>,
+    /// Contents of packs.
+    packs: BTreeMap<Digest, Vec<(Digest, ContentSpot)>>,
+}
+
 /// The parts of a pack that are to be fetched for some of its contents.
 fn parts_of(pack: Digest, mut contents: Vec<(Digest, ContentSpot)>) -> Vec<FetchPart> {
     contents.sort_by_key(|(_, spot)| spot.at);
@@ -192,19 +203,11 @@ impl SharedStore {
         take: &(dyn Fn(&Digest, Vec<u8>) + Sync),
     ) {
         let index = self.index();
-        let (mut errands, mut large): (Vec<FetchPart>, Vec<(Digest, ContentSpot)>) =
-            (Vec::new(), Vec::new());
-        let mut packs: BTreeMap<Digest, Vec<(Digest, ContentSpot)>> = BTreeMap::new();
-        for digest in wanted {
-            let Some(spot) = self.spot(digest).filter(is_bounded) else {
-                continue;
-            };
-            match spot.pack {
-                Some(pack) => packs.entry(pack).or_default().push((*digest, spot)),
-                None if spot.raw >= LARGE => large.push((*digest, spot)),
-                None => errands.push(FetchPart::Alone(*digest, spot)),
-            }
-        }
+        let WantedParts {
+            mut errands,
+            large,
+            packs,
+        } = self.wanted_parts(wanted);
         let hand_on = |digest: &Digest, spot: &ContentSpot, frame: &[u8]| {
             if let Some(bytes) = self.opened(digest, spot, frame) {
                 take(digest, bytes);
@@ -249,6 +252,22 @@ impl SharedStore {
             }
         });
         large.iter().for_each(|(digest, spot)| alone(digest, spot));
+    }
+
+    /// Where contents are, by how they are fetched.
+    fn wanted_parts(&self, wanted: &[Digest]) -> WantedParts {
+        let mut parts = WantedParts::default();
+        for digest in wanted {
+            let Some(spot) = self.spot(digest).filter(is_bounded) else {
+                continue;
+            };
+            match spot.pack {
+                Some(pack) => parts.packs.entry(pack).or_default().push((*digest, spot)),
+                None if spot.raw >= LARGE => parts.large.push((*digest, spot)),
+                None => parts.errands.push(FetchPart::Alone(*digest, spot)),
+            }
+        }
+        parts
     }
 
     /// A content by differences that lead to it from one that is near, where that is shorter.

@@ -16,20 +16,7 @@ pub(crate) fn wants_arguments(
     address: &DefinitionAddress,
     trouble: &TryFailure,
 ) -> Option<String> {
-    let says_usage = trouble
-        .printed
-        .lines()
-        .map(|line| line.trim_start().to_lowercase())
-        .any(|line| {
-            let words = [
-                "missing option",
-                "missing argument",
-                "missing operand",
-                "--help",
-            ];
-            line.starts_with("usage") || words.iter().any(|word| line.contains(word))
-        });
-    if !says_usage {
+    if !says_usage(&trouble.printed) {
         return None;
     }
     let place = proposal
@@ -79,6 +66,18 @@ pub(crate) fn wants_arguments(
         }
         _ => None,
     }
+}
+
+/// Whether something printed says how it is used.
+fn says_usage(printed: &str) -> bool {
+    let words = [
+        "missing option",
+        "missing argument",
+        "missing operand",
+        "--help",
+    ];
+    let mut lines = printed.lines().map(|line| line.trim_start().to_lowercase());
+    lines.any(|line| line.starts_with("usage") || words.iter().any(|word| line.contains(word)))
 }
 
 fn is_test_program(call: &KindCall) -> bool {

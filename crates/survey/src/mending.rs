@@ -576,16 +576,10 @@ fn source_taken_back(
     symbol: &str,
     expression: &Regex,
 ) -> Mended {
-    let taken: BTreeSet<String> = proposal
-        .definitions
-        .iter()
-        .flat_map(Definition::sources)
-        .collect();
-    let left_out: BTreeSet<&str> = proposal
-        .left_out
-        .iter()
-        .map(|left| left.what.as_str())
-        .collect();
+    let definitions = proposal.definitions.iter();
+    let taken: BTreeSet<String> = definitions.flat_map(Definition::sources).collect();
+    let left_out = proposal.left_out.iter().map(|left| left.what.as_str());
+    let left_out: BTreeSet<&str> = left_out.collect();
     let is_given_up = |file: &str| proposal.given_up.iter().any(|one| one.source == file);
     let Ok(program) = Regex::new(r"\bmain\s*\(") else {
         return Mended::Nothing;
@@ -615,10 +609,8 @@ fn source_taken_back(
                 .any(|file| crate::tree::folder_of(file) == folder)
         })
     };
-    let needs = proposal
-        .definition(address)
-        .map(Definition::needs)
-        .unwrap_or_default();
+    let definition = proposal.definition(address);
+    let needs = definition.map(Definition::needs).unwrap_or_default();
     let beside = needs
         .into_iter()
         .find(|need| proposal.definition(need).is_some_and(is_beside));
@@ -945,38 +937,15 @@ const NEW_WORDS: [(&str, &str); 6] = [
 /// Sources of tests that use packages which are nowhere are left out: benchmarks against others
 /// mostly. The other tests do without them.
 fn java(proposal: &mut Proposal, address: &DefinitionAddress, trouble: &TryFailure) -> Mended {
-    let new_word = captured(
-        r"error: (?:invalid use of a restricted identifier|as of release \d+,) '(\w+)'",
-        &trouble.printed,
-    );
-    if let Some((word, release)) =
-        new_word.and_then(|word| NEW_WORDS.iter().find(|(new, _)| *new == word))
-        && let Some(definition) = proposal.definition_mut(address)
-    {
-        let calls = definition.body.calls_mut().into_iter();
-        let mut open: Vec<&mut KindCall> = calls
-            .filter(|call| call.field("release").is_none())
-            .collect();
-        if !open.is_empty() {
-            open.iter_mut()
-                .for_each(|call| call.set("release", FieldValue::text(*release)));
-            return Mended::Changed(format!(
-                "it is for Java {release}, where `{word}` was a name"
-            ));
-        }
+    if let Some(how) = with_older_release(proposal, address, &trouble.printed) {
+        return Mended::Changed(how);
     }
     let Ok(pattern) = Regex::new(
         r"(?m)^(\S+\.java):\d+: error: (?:package (\S+) does not exist|cannot find symbol)",
     ) else {
         return Mended::Nothing;
     };
-    let mut blamed: BTreeMap<String, Option<String>> = BTreeMap::new();
-    for found in pattern.captures_iter(&trouble.printed) {
-        let entry = blamed.entry(found[1].to_owned()).or_default();
-        *entry = entry
-            .take()
-            .or_else(|| found.get(2).map(|package| package.as_str().to_owned()));
-    }
+    let blamed = blamed_sources(&pattern, &trouble.printed);
     let Some(definition) = proposal.definition_mut(address) else {
         return Mended::Nothing;
     };
@@ -997,18 +966,13 @@ fn java(proposal: &mut Proposal, address: &DefinitionAddress, trouble: &TryFailu
             continue;
         }
         for field in ["sources", "classes"] {
-            let kept: BTreeSet<String> = call
-                .files(field)
-                .into_iter()
-                .filter(|file| !without.contains_key(file))
-                .collect();
+            let mut kept = call.files(field);
+            kept.retain(|file| !without.contains_key(file));
             call.set_files(field, kept);
         }
         gone.extend(without.into_iter().map(|(file, package)| {
-            (
-                file.clone(),
-                package.clone().unwrap_or_else(|| "something".to_owned()),
-            )
+            let package = package.as_deref().unwrap_or("something");
+            (file.clone(), package.to_owned())
         }));
     }
     let Some((first, package)) = gone.first().cloned() else {
@@ -1019,15 +983,47 @@ fn java(proposal: &mut Proposal, address: &DefinitionAddress, trouble: &TryFailu
             .without
             .insert(file.clone(), lacks_package(package));
     }
-    let more = if gone.len() > 1 {
-        format!(" and {} more", gone.len() - 1)
-    } else {
-        String::new()
+    let more = match gone.len() - 1 {
+        0 => String::new(),
+        more => format!(" and {more} more"),
     };
     Mended::Changed(format!(
         "without {first}{more}: {}",
         lacks_package(&package)
     ))
+}
+
+/// The sources that a compiler complains of, each with the package that it lacks, if that is said.
+fn blamed_sources(pattern: &Regex, printed: &str) -> BTreeMap<String, Option<String>> {
+    let mut blamed: BTreeMap<String, Option<String>> = BTreeMap::new();
+    for found in pattern.captures_iter(printed) {
+        let entry = blamed.entry(found[1].to_owned()).or_default();
+        let package = || found.get(2).map(|package| package.as_str().to_owned());
+        *entry = entry.take().or_else(package);
+    }
+    blamed
+}
+
+/// Sources that have a newer word as a name are for an older Java.
+fn with_older_release(
+    proposal: &mut Proposal,
+    address: &DefinitionAddress,
+    printed: &str,
+) -> Option<String> {
+    let new_word = captured(
+        r"error: (?:invalid use of a restricted identifier|as of release \d+,) '(\w+)'",
+        printed,
+    )?;
+    let (word, release) = NEW_WORDS.iter().find(|(new, _)| *new == new_word)?;
+    let definition = proposal.definition_mut(address)?;
+    let calls = definition.body.calls_mut().into_iter();
+    let mut open: Vec<&mut KindCall> = calls
+        .filter(|call| call.field("release").is_none())
+        .collect();
+    for call in &mut open {
+        call.set("release", FieldValue::text(*release));
+    }
+    (!open.is_empty()).then(|| format!("it is for Java {release}, where `{word}` was a name"))
 }
 
 /// Pins a package that was missed, and lets a definition use it.

@@ -186,27 +186,14 @@ pub(crate) fn with_refused(
         }
     }
     // Where tests read one file of a folder of data, they mostly read the others, too.
-    let is_test = proposal
-        .definition(address)
-        .is_some_and(|one| one.keyword == Keyword::Test);
-    let is_data = |file: &str| {
-        ![
-            "c", "cc", "cpp", "h", "hpp", "py", "rs", "go", "java", "js", "ts",
-        ]
-        .contains(&ext_of(file))
-    };
-    if is_test {
-        let folders: BTreeSet<String> = wanted
-            .iter()
-            .filter(|file| is_data(file))
-            .map(|file| folder_of(file).to_owned())
-            .collect();
+    // Where tests read one file of a folder of data, they mostly read the others, too.
+    let tried = proposal.definition(address);
+    if tried.is_some_and(|one| one.keyword == Keyword::Test) {
+        let data = wanted.iter().filter(|file| is_data(file));
+        let folders: BTreeSet<String> = data.map(|file| folder_of(file).to_owned()).collect();
         for folder in folders.iter().filter(|folder| **folder != address.package) {
-            wanted.extend(
-                tree.inside(folder)
-                    .filter(|file| is_data(file))
-                    .map(str::to_owned),
-            );
+            let others = tree.inside(folder).filter(|file| is_data(file));
+            wanted.extend(others.map(str::to_owned));
         }
     }
     wanted.retain(|file| !["targets.nub", "nubrik.toml", "pins.toml"].contains(&name_of(file)));
@@ -237,4 +224,12 @@ pub(crate) fn with_refused(
         1 => format!("it reads {first}"),
         _ => format!("it reads {first} and {} more", count - 1),
     })
+}
+
+/// Whether a file is no source of a language.
+fn is_data(file: &str) -> bool {
+    ![
+        "c", "cc", "cpp", "h", "hpp", "py", "rs", "go", "java", "js", "ts",
+    ]
+    .contains(&ext_of(file))
 }

@@ -140,37 +140,17 @@ pub fn reconcile(
             .filter(|one| !covered.contains(&one.address))
             .collect();
         let Some((view, text)) = views.get(package).zip(existing.get(package)) else {
-            if !new.is_empty() {
-                let differences = new.iter().map(|one| added(one, top)).collect();
-                let after = writer.package(&new);
-                changes.push(FileChange {
-                    package: package.to_owned(),
-                    before: None,
-                    after,
-                    differences,
-                });
-            }
+            changes.extend(new_package(package, &new, top, &writer));
             continue;
         };
-        let (edits, differences, more) = (Vec::new(), Vec::new(), BTreeSet::new());
-        let (writer, elsewhere) = (&writer, &elsewhere);
-        let mut edits = TextEdits {
-            view,
-            writer,
-            package,
-            edits,
-            differences,
-            top,
-            elsewhere,
-            more,
-        };
+        let mut edits = TextEdits::new(view, &writer, package, top, &elsewhere);
         if is_whole {
-            known
-                .into_iter()
-                .for_each(|definition| edits.align(definition, taken, &packages));
-            by_hand
-                .into_iter()
-                .for_each(|definition| edits.lacks(definition, taken));
+            for definition in known {
+                edits.align(definition, taken, &packages);
+            }
+            for definition in by_hand {
+                edits.lacks(definition, taken);
+            }
         }
         edits.add(&new, text);
         edits.forget_omissions(text);
@@ -181,6 +161,22 @@ pub fn reconcile(
         .definitions
         .retain(|one| !there.contains(&one.address));
     Ok(changes)
+}
+
+/// The definition file of a package that has none, where something is new there.
+fn new_package(
+    package: &str,
+    new: &[&Definition],
+    top: &str,
+    writer: &DefinitionWriter<'_>,
+) -> Option<FileChange> {
+    let differences = new.iter().map(|one| added(one, top)).collect();
+    (!new.is_empty()).then(|| FileChange {
+        package: package.to_owned(),
+        before: None,
+        after: writer.package(new),
+        differences,
+    })
 }
 
 /// Definitions that are written in a way of their own, such as by a kind of the workspace, and have
@@ -548,7 +544,27 @@ struct TextEdits<'a> {
     more: BTreeSet<String>,
 }
 
-impl TextEdits<'_> {
+impl<'a> TextEdits<'a> {
+    /// Edits of the definition file of a package; none at first.
+    fn new(
+        view: &'a FileView,
+        writer: &'a DefinitionWriter<'a>,
+        package: &'a str,
+        top: &'a str,
+        elsewhere: &'a BTreeSet<String>,
+    ) -> Self {
+        TextEdits {
+            view,
+            writer,
+            package,
+            top,
+            edits: Vec::new(),
+            differences: Vec::new(),
+            elsewhere,
+            more: BTreeSet::new(),
+        }
+    }
+
     /// The file with the changes. `None` if there is none to make.
     fn change(self, text: &str) -> Result<Option<FileChange>, ReconcileProblem> {
         if self.edits.is_empty() && self.differences.is_empty() {
@@ -857,16 +873,12 @@ impl TextEdits<'_> {
         if missing.is_empty() && unused.is_empty() {
             return;
         }
-        let kept: Vec<String> = written
-            .iter()
-            .filter(|row| !unused.contains(row))
-            .map(|(_, text)| text.clone())
-            .chain(missing.into_iter().cloned())
-            .collect();
-        let value = if kept.len() == 1 {
-            kept[0].clone()
-        } else {
-            format!("[{}]", kept.join(", "))
+        let kept = written.iter().filter(|row| !unused.contains(row));
+        let kept = kept.map(|(_, text)| text.clone());
+        let kept: Vec<String> = kept.chain(missing.into_iter().cloned()).collect();
+        let value = match &*kept {
+            [one] => one.clone(),
+            _ => format!("[{}]", kept.join(", ")),
         };
         match field {
             Some(field) => self.edits.push((field.range.clone(), value)),

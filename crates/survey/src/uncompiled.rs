@@ -43,13 +43,9 @@ pub fn without_uncompiled(
                 .iter()
                 .filter_map(|failure| culprit(&sources, failure))
                 .collect();
-            if culprits.is_empty() || culprits.len() * 2 > sources.len() {
-                continue;
-            }
-            if culprits
-                .keys()
-                .any(|source| proposal.needed.contains(source))
-            {
+            let is_needed = |source: &String| proposal.needed.contains(source);
+            let is_too_much = culprits.len() * 2 > sources.len();
+            if culprits.is_empty() || is_too_much || culprits.keys().any(is_needed) {
                 continue;
             }
             let begins = |source: &String| begins_program(tree, source);
@@ -64,19 +60,14 @@ pub fn without_uncompiled(
             reasons.extend(culprits);
         }
         for (source, why) in reasons {
-            let gone = GivenUp {
+            let why = format!("{NOT_COMPILED}: {why}");
+            changes.push((address.clone(), format!("without {source}: {why}")));
+            definition.without.insert(source.clone(), why.clone());
+            proposal.given_up.push(GivenUp {
                 address: address.clone(),
                 source,
-                why: format!("{NOT_COMPILED}: {why}"),
-            };
-            definition
-                .without
-                .insert(gone.source.clone(), gone.why.clone());
-            changes.push((
-                address.clone(),
-                format!("without {}: {}", gone.source, gone.why),
-            ));
-            proposal.given_up.push(gone);
+                why,
+            });
         }
     }
     changes

@@ -378,15 +378,7 @@ impl Lexer<'_> {
                 self.modes.pop();
                 self.token(CommandClose, 1);
             }
-            (b, _) if b.is_ascii_whitespace() => {
-                // Stops at each line start, so that a declaration below an unclosed command is
-                // seen.
-                let len = match self.rest().find('\n') {
-                    Some(line) if self.run(0, |b| b.is_ascii_whitespace()) > line => line + 1,
-                    _ => self.run(0, |b| b.is_ascii_whitespace()),
-                };
-                self.token(CommandSpace, len);
-            }
+            (b, _) if b.is_ascii_whitespace() => self.command_space(),
             (b'{', b'{') | (b'}', b'}') => self.token(CommandEscape, 2),
             (b'{', _) => self.open_hole(),
             (b'"', _) => {
@@ -430,6 +422,17 @@ impl Lexer<'_> {
                 self.token(CommandPart, len);
             }
         }
+    }
+
+    /// White space between words of a command. It stops at each line start, so that a declaration below
+    /// an unclosed command is seen.
+    fn command_space(&mut self) {
+        let length = self.run(0, |b| b.is_ascii_whitespace());
+        let length = match self.rest().find('\n') {
+            Some(line) if length > line => line + 1,
+            _ => length,
+        };
+        self.token(CommandSpace, length);
     }
 
     fn quote(&mut self) {

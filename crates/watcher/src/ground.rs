@@ -453,17 +453,9 @@ impl WatchedGround {
                 _ => self.give_up_file(watch),
             }
         }
-        let flags =
-            OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC | OFlags::NOCTTY;
-        let Some(near) = self.near.as_ref().filter(|near| &*near.folder == folder) else {
-            return Sight::Doubtful;
-        };
-        let file = match rustix::fs::openat(&near.handle, name, flags, Mode::empty()) {
-            Ok(file) => File::from(file),
-            Err(Errno::NOENT | Errno::LOOP | Errno::MFILE | Errno::NFILE) => {
-                return Sight::Doubtful;
-            }
-            Err(_) => return Sight::Apart,
+        let file = match self.open_near(folder, name) {
+            Ok(file) => file,
+            Err(sight) => return sight,
         };
         let watch = match self.watches.on_file(&file) {
             Ok(watch) => watch,
@@ -498,6 +490,19 @@ impl WatchedGround {
             seen(entry, &now)
         } else {
             Sight::Doubtful
+        }
+    }
+
+    /// Opens a file of the folder that was looked at last.
+    fn open_near(&self, folder: &str, name: &str) -> Result<File, Sight> {
+        let flags =
+            OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC | OFlags::NOCTTY;
+        let near = self.near.as_ref().filter(|near| &*near.folder == folder);
+        let near = near.ok_or(Sight::Doubtful)?;
+        match rustix::fs::openat(&near.handle, name, flags, Mode::empty()) {
+            Ok(file) => Ok(File::from(file)),
+            Err(Errno::NOENT | Errno::LOOP | Errno::MFILE | Errno::NFILE) => Err(Sight::Doubtful),
+            Err(_) => Err(Sight::Apart),
         }
     }
 

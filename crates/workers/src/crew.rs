@@ -342,18 +342,7 @@ impl Crew {
             begun_by: _,
         }) = self.no_longer(step)
         else {
-            if let (Ok(result), Some((made, before))) = (&sheet.end, self.made.lock().get(&step)) {
-                let is_same = result
-                    .entries
-                    .iter()
-                    .all(|entry| digest_of(&entry.outputs) == *made);
-                if !is_same {
-                    self.note(format!(
-                        "{before} and {machine} made different things of one step, of which the first counts; nubrik build --verify \
-                         shows what is not the same each time"
-                    ));
-                }
-            }
+            self.compare_with_first(step, &sheet, &machine);
             return None;
         };
         if sendings.len() > 1 {
@@ -367,38 +356,55 @@ impl Crew {
                 return Some((step, StepAnswer::Not(why.into())));
             }
             Ok(result) => result,
-            Err(NotMade { why, failed }) => {
-                // What fails where alone it can run did not come back.
-                if !is_bound || failed.is_none() {
-                    self.note(why.clone());
-                }
-                let why: Arc<str> = why.into();
-                return Some((
-                    step,
-                    failed.map_or(StepAnswer::Not(why.clone()), |failed| {
-                        failure(failed, &why, machine)
-                    }),
-                ));
+            Err(not_made) => {
+                let answer = self.answer_of_failure(not_made, is_bound, machine);
+                return Some((step, answer));
             }
         };
         let Some(entry) = result.entries.pop() else {
-            return Some((
-                step,
-                StepAnswer::Not(format!("{machine} answered with nothing").into()),
-            ));
+            let why = format!("{machine} answered with nothing");
+            return Some((step, StepAnswer::Not(why.into())));
         };
         self.shared.learn_for_later(&sheet.rows, &self.local);
         let origin = Provenance::Shared {
             root: self.shared.accepted().root.digest(),
             writer: worker.0,
         };
-        self.made
-            .lock()
-            .insert(step, (digest_of(&entry.outputs), machine.clone()));
-        Some((
-            step,
-            StepAnswer::Made(Box::new(RecordEntry { origin, ..entry }), machine),
-        ))
+        let made = (digest_of(&entry.outputs), machine.clone());
+        self.made.lock().insert(step, made);
+        let entry = Box::new(RecordEntry { origin, ..entry });
+        Some((step, StepAnswer::Made(entry, machine)))
+    }
+
+    /// What it means that a worker made nothing. `is_bound` says whether only others can run the step:
+    /// what fails where alone it can run did not come back.
+    fn answer_of_failure(
+        &self,
+        not_made: NotMade,
+        is_bound: bool,
+        machine: Arc<str>,
+    ) -> StepAnswer {
+        let NotMade { why, failed } = not_made;
+        if !is_bound || failed.is_none() {
+            self.note(why.clone());
+        }
+        match failed {
+            Some(failed) => failure(failed, &why, machine),
+            None => StepAnswer::Not(why.into()),
+        }
+    }
+
+    /// Notes where a step that was answered already was answered otherwise.
+    fn compare_with_first(&self, step: StepId, sheet: &AnswerSheet, machine: &str) {
+        if let (Ok(result), Some((made, before))) = (&sheet.end, self.made.lock().get(&step)) {
+            let mut entries = result.entries.iter();
+            if !entries.all(|entry| digest_of(&entry.outputs) == *made) {
+                self.note(format!(
+                "{before} and {machine} made different things of one step, of which the first counts; nubrik build --verify \
+                shows what is not the same each time"
+            ));
+            }
+        }
     }
 
     /// One of the steps that nobody does any more, if nobody is there who could.

@@ -362,13 +362,10 @@ impl WorkPlace {
         let done = end.as_ref().map(|_| ()).map_err(Clone::clone);
         let (end, rows) = match end {
             Ok((result, rows)) => (Ok(result), rows),
-            Err(why) => (
-                Err(NotMade {
-                    why: why.why().to_owned(),
-                    failed,
-                }),
-                Vec::new(),
-            ),
+            Err(why) => {
+                let why = why.why().to_owned();
+                (Err(NotMade { why, failed }), Vec::new())
+            }
         };
         let say =
             sheet.graph.title(sheet.step).to_string() + "  " + &sheet.graph.step(sheet.step).say;
@@ -389,21 +386,19 @@ impl WorkPlace {
             Err(why) => {
                 // A short one says at least that, and goes in the message.
                 let why = format!("its answer cannot be put into the shared cache: {why}");
-                let end = Err(NotMade {
+                let failed = None;
+                let not_made = NotMade {
                     why: why.clone(),
-                    failed: None,
-                });
+                    failed,
+                };
                 let answer = AnswerSheet {
-                    end,
+                    end: Err(not_made),
                     rows: Vec::new(),
                     ..answer
                 };
-                let bytes = answer.sign(&self.owner.key, &*self.shared).ok()?;
-                Some(DoneJob {
-                    answer: bytes,
-                    say,
-                    end: Err(NotDone::Undone(why)),
-                })
+                let answer = answer.sign(&self.owner.key, &*self.shared).ok()?;
+                let end = Err(NotDone::Undone(why));
+                Some(DoneJob { answer, say, end })
             }
         }
     }
@@ -598,25 +593,16 @@ impl WorkPlace {
         nubrik_confine::raise_open_file_limit();
         let mut state = State::default();
         let away = |(folder, memory)| {
-            (
-                folder,
-                Some(Arc::new(StepMemory {
-                    is_away: true,
-                    ..memory
-                })),
-            )
+            let is_away = true;
+            let memory = StepMemory { is_away, ..memory };
+            (folder, Some(Arc::new(memory)))
         };
         state.take(Changes {
             steps: made.into_iter().map(away).collect(),
             ..Changes::default()
         });
-        let files: Vec<_> = sheet
-            .graph
-            .step(sheet.step)
-            .outputs
-            .iter()
-            .map(|output| output.file)
-            .collect();
+        let outputs = sheet.graph.step(sheet.step).outputs.iter();
+        let files: Vec<_> = outputs.map(|output| output.file).collect();
         let request = Request {
             settled: &sheet.makers,
             publish: false,

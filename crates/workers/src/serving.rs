@@ -153,19 +153,7 @@ impl WorkSite {
                     std::thread::scope(|callers| listener.serve(callers, &is_over, answer))
                 });
             }
-            scope.spawn(move || {
-                while !shift.machine.is_thrown() {
-                    let Some(question) = shift.hand.question(LOOK) else {
-                        continue;
-                    };
-                    if let Some(answer) = teller.tools(machine, &question.bytes) {
-                        question.answer(answer);
-                    }
-                }
-                shift.ending.since.get_or_init(Instant::now);
-                shift.hand.leave("it ends", grace + AWAY);
-                listener.ends(shift.hand.busy());
-            });
+            scope.spawn(move || shift.answer_questions(&teller, machine, grace));
             for (number, (place, cancel)) in places.into_iter().enumerate() {
                 // Those beyond the turns get ready what waits, while the others run something.
                 let spare = (number >= slots).then_some(turns);
@@ -188,6 +176,21 @@ struct Shift<'a> {
 }
 
 impl Shift<'_> {
+    /// Says what clients ask of this machine, until the worker is stopped; then says that it ends.
+    fn answer_questions(&self, teller: &ToolTeller, machine: &Machine, grace: Duration) {
+        while !self.machine.is_thrown() {
+            let Some(question) = self.hand.question(LOOK) else {
+                continue;
+            };
+            if let Some(answer) = teller.tools(machine, &question.bytes) {
+                question.answer(answer);
+            }
+        }
+        self.ending.since.get_or_init(Instant::now);
+        self.hand.leave("it ends", grace + AWAY);
+        self.listener.ends(self.hand.busy());
+    }
+
     /// Does jobs in a place, one after another, until this program is stopped.
     fn work(&self, spare: Option<&Turns>, mut place: WorkPlace, mut cancel: Arc<CancelSwitch>) {
         let hand = self.hand;
@@ -224,12 +227,9 @@ impl Shift<'_> {
                 Err(why) => {
                     // Another one may know who signed it; if nobody does, who sent it hears that
                     // from the server.
-                    self.over(
-                        "",
-                        &job.build,
-                        (WorkEnd::Refused, Some(&why.to_string())),
-                        began.get(),
-                    );
+                    let why = why.to_string();
+                    let end = (WorkEnd::Refused, Some(why.as_str()));
+                    self.over("", &job.build, end, began.get());
                     job.pass_on();
                     continue;
                 }
@@ -242,12 +242,12 @@ impl Shift<'_> {
             let done = self.perform(&job, opened, (&mut place, &cancel), &began);
             let build = job.build.clone();
             let (say, end, why) = self.said_of(done.as_ref());
-            match self.settle((job, number), done) {
-                None => self.over(&say, &build, (end, why.as_deref()), began.get()),
-                Some(unsent) => {
-                    self.over(&say, &build, (WorkEnd::Unsent, Some(&unsent)), began.get())
-                }
-            }
+            let unsent = self.settle((job, number), done);
+            let end = match &unsent {
+                None => (end, why.as_deref()),
+                Some(unsent) => (WorkEnd::Unsent, Some(unsent.as_str())),
+            };
+            self.over(&say, &build, end, began.get());
             let is_old = since.elapsed() > FRESH || place.must_be_opened_again();
             if cancel.is_thrown() || is_old {
                 // Who may give jobs, and what is there, may have changed.

@@ -114,18 +114,7 @@ pub(super) fn start_in_sandbox(
         }
         let end = wait(id);
         if matches!(end, ProcessEnd::Signal(_)) && entering.id < 0 {
-            // Somebody killed it. What it may have started shares the memory of this thread, and
-            // nobody else would wait for it: a sandbox with a process in it that was not waited for
-            // never ends.
-            if entering.handle >= 0 {
-                // SAFETY: it was made in the table of descriptors that both share, and nothing else
-                // owns it.
-                end_by_handle(&unsafe { OwnedFd::from_raw_fd(entering.handle) });
-            }
-            return Err((
-                Point::Setup,
-                io::Error::other("it was killed before it began"),
-            ));
+            return Err((Point::Setup, killed_before_it_began(&entering)));
         }
         if let Some(furnishing) = furnishing.filter(|_| entering.furnished) {
             furnishing.done.set(true);
@@ -142,4 +131,16 @@ pub(super) fn start_in_sandbox(
             OwnedFd::from_raw_fd(entering.handle)
         }))
     })
+}
+
+/// Ends the process of one that was killed on its way into a sandbox. What it may have started
+/// shares the memory of this thread, and nobody else would wait for it: a sandbox with a process in
+/// it that was not waited for never ends.
+fn killed_before_it_began(entering: &Entering<'_>) -> io::Error {
+    if entering.handle >= 0 {
+        // SAFETY: it was made in the table of descriptors that both share, and nothing else owns
+        // it.
+        end_by_handle(&unsafe { OwnedFd::from_raw_fd(entering.handle) });
+    }
+    io::Error::other("it was killed before it began")
 }

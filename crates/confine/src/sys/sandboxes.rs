@@ -238,6 +238,20 @@ pub(crate) struct HandleKind {
     pub hides_kernel: bool,
 }
 
+impl HandleKind {
+    /// The kernel's namespaces that processes of such a sandbox are in.
+    fn spaces(self) -> libc::c_int {
+        let mut spaces = libc::CLONE_NEWUSER | libc::CLONE_NEWNS | libc::CLONE_NEWUTS;
+        if self.own_processes {
+            spaces |= libc::CLONE_NEWPID;
+        }
+        if self.own_memory {
+            spaces |= libc::CLONE_NEWIPC;
+        }
+        spaces
+    }
+}
+
 struct NewSandbox<'a> {
     template: [RawFd; 2],
     /// What may be shown, and what covers it for those who are in the sandbox.
@@ -314,12 +328,28 @@ extern "C" fn lay_out_sandbox(new: *mut libc::c_void) -> libc::c_int {
             new.error = error();
             libc::_exit(0)
         }
-        while new.state.load(Ordering::Acquire) == WAITING {
-            let a_while = libc::timespec {
-                tv_sec: 0,
-                tv_nsec: 100_000_000,
-            };
-            let private_wait = libc::FUTEX_WAIT | libc::FUTEX_PRIVATE_FLAG;
+        wait_until_ready(new);
+        if new.kind.own_processes && new.state.load(Ordering::Acquire) == READY {
+            new.processes = open(c"/proc", libc::O_RDONLY);
+        }
+        libc::_exit(0)
+    }
+}
+
+/// Waits in a child until who keeps a new sandbox is ready, or was killed and never will be. Only
+/// system calls.
+///
+/// # Safety
+/// `new.process` is an open descriptor of a process, or none.
+unsafe fn wait_until_ready(new: &mut NewSandbox<'_>) {
+    while new.state.load(Ordering::Acquire) == WAITING {
+        let a_while = libc::timespec {
+            tv_sec: 0,
+            tv_nsec: 100_000_000,
+        };
+        let private_wait = libc::FUTEX_WAIT | libc::FUTEX_PRIVATE_FLAG;
+        // SAFETY: the pointers are to live variables.
+        unsafe {
             libc::syscall(
                 libc::SYS_futex,
                 new.state.as_ptr(),
@@ -327,16 +357,12 @@ extern "C" fn lay_out_sandbox(new: *mut libc::c_void) -> libc::c_int {
                 WAITING,
                 &raw const a_while,
             );
-            // Who was killed in the meantime will never be ready.
-            if new.state.load(Ordering::Acquire) == WAITING && has_ended(new.process) {
-                new.error = libc::ESRCH;
-                break;
-            }
         }
-        if new.kind.own_processes && new.state.load(Ordering::Acquire) == READY {
-            new.processes = open(c"/proc", libc::O_RDONLY);
+        // SAFETY: the caller says what the descriptor is.
+        if new.state.load(Ordering::Acquire) == WAITING && unsafe { has_ended(new.process) } {
+            new.error = libc::ESRCH;
+            break;
         }
-        libc::_exit(0)
     }
 }
 
@@ -448,19 +474,7 @@ pub(crate) fn found_sandbox(
     let (Some(sources), Some(process)) = (sources, process.filter(|_| new.id >= 0)) else {
         return Err(io::Error::from_raw_os_error(new.error));
     };
-    let spaces = libc::CLONE_NEWUSER
-        | libc::CLONE_NEWNS
-        | libc::CLONE_NEWUTS
-        | if kind.own_processes {
-            libc::CLONE_NEWPID
-        } else {
-            0
-        }
-        | if kind.own_memory {
-            libc::CLONE_NEWIPC
-        } else {
-            0
-        };
+    let spaces = kind.spaces();
     let temporary = Mutex::default();
     let sandbox = SandboxHandle {
         id: new.id,

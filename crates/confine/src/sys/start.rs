@@ -123,18 +123,9 @@ fn inherits(wanted: Option<Surroundings>) -> Result<bool, (Point, io::Error)> {
 /// Where that failed, and why.
 pub(crate) fn start(start: &Start<'_>) -> Result<Started, (Point, io::Error)> {
     let inherits = inherits(start.surroundings)?;
-    let pointers = |list: &[CString]| -> Vec<*const libc::c_char> {
-        list.iter()
-            .map(|c| c.as_ptr())
-            .chain([std::ptr::null()])
-            .collect()
-    };
-    let (words, environment) = (pointers(start.words), pointers(start.environment));
+    let words = pointers(start.words);
+    let environment = pointers(start.environment);
     let (given, opened, open_flags) = ends_of(&start.streams);
-    let program = |filter: &[libc::sock_filter]| libc::sock_fprog {
-        len: filter.len() as u16,
-        filter: filter.as_ptr().cast_mut(),
-    };
     // A supervisor's filter refuses what the other one would.
     let filter = start
         .surroundings
@@ -164,10 +155,9 @@ pub(crate) fn start(start: &Start<'_>) -> Result<Started, (Point, io::Error)> {
         // Who enters a sandbox sheds it before, while the superuser is one.
         inherited: (confines && !matches!(start.space, Space::Sandbox(..)))
             .then(Inherited::prepared),
-        parent: if matches!(start.space, Space::Sandbox(..)) {
-            0
-        } else {
-            std::process::id() as i32
+        parent: match start.space {
+            Space::Sandbox(..) => 0,
+            _ => std::process::id() as i32,
         },
         local: 0,
         error: 0,
@@ -187,16 +177,25 @@ pub(crate) fn start(start: &Start<'_>) -> Result<Started, (Point, io::Error)> {
     }
     if inside.error != 0 {
         wait(id);
-        return Err((
-            point_of(inside.point),
-            io::Error::from_raw_os_error(inside.error),
-        ));
+        let error = io::Error::from_raw_os_error(inside.error);
+        return Err((point_of(inside.point), error));
     }
-    Ok(Started {
-        id,
-        local: inside.local,
-        handle,
-    })
+    let local = inside.local;
+    Ok(Started { id, local, handle })
+}
+
+/// Pointers to texts, with the empty one that ends such a list.
+fn pointers(list: &[CString]) -> Vec<*const libc::c_char> {
+    let all = list.iter().map(|text| text.as_ptr());
+    all.chain([std::ptr::null()]).collect()
+}
+
+/// A filter as the kernel takes it.
+fn program(filter: &[libc::sock_filter]) -> libc::sock_fprog {
+    libc::sock_fprog {
+        len: filter.len() as u16,
+        filter: filter.as_ptr().cast_mut(),
+    }
 }
 
 /// Streams as the child needs them: open descriptors, or paths to be opened with flags.

@@ -155,29 +155,7 @@ pub(crate) fn tell_of_folder(
     const SIZE: i64 = 4096;
     /// So many links say that nobody counted them.
     const LINKS: u32 = 1;
-    let write = |bytes: *const libc::c_void, length: usize| {
-        let local = libc::iovec {
-            iov_base: bytes.cast_mut(),
-            iov_len: length,
-        };
-        let remote = libc::iovec {
-            iov_base: at as *mut libc::c_void,
-            iov_len: length,
-        };
-        // SAFETY: the local part is a live value of the length that is said; the other one is of
-        // another process, which waits.
-        let written = unsafe {
-            libc::process_vm_writev(
-                thread as libc::pid_t,
-                &raw const local,
-                1,
-                &raw const remote,
-                1,
-                0,
-            )
-        };
-        usize::try_from(written) == Ok(length)
-    };
+    let write = |bytes, length| write_memory(thread, at, bytes, length);
     match mask {
         None => {
             // SAFETY: a structure of numbers, for which zero is a value; the call writes to it.
@@ -212,6 +190,24 @@ pub(crate) fn tell_of_folder(
             write((&raw const found).cast(), size_of_val(&found))
         }
     }
+}
+
+/// Writes to an address in the memory of a thread that waits; says whether all was written.
+fn write_memory(thread: u32, at: u64, bytes: *const libc::c_void, length: usize) -> bool {
+    let local = libc::iovec {
+        iov_base: bytes.cast_mut(),
+        iov_len: length,
+    };
+    let remote = libc::iovec {
+        iov_base: at as *mut libc::c_void,
+        iov_len: length,
+    };
+    let thread = thread as libc::pid_t;
+    // SAFETY: the local part is a live value of the length that is said; the other one is of
+    // another process, which waits.
+    let written =
+        unsafe { libc::process_vm_writev(thread, &raw const local, 1, &raw const remote, 1, 0) };
+    usize::try_from(written) == Ok(length)
 }
 
 /// Says to who waits with a call that it was done.

@@ -4,7 +4,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use maud::{Markup, html};
-use nubrik_graph::{Role, TargetId, shortest_way};
+use nubrik_graph::{Graph, Role, TargetId, shortest_way};
 use nubrik_wording::{counted, duration};
 
 use crate::drawn::{DrawnNode, Shape, reached};
@@ -100,37 +100,8 @@ fn shape(
         number_of.extend(members.iter().map(|id| (*id, number)));
         let cost: u64 = members.iter().map(|id| site.cost(*id)).sum();
         costs.push(cost);
-        let (what, link, group) = match is_package {
-            true => {
-                let link = page(About::Package, name);
-                (counted(members.len(), "target"), link, String::new())
-            }
-            false => {
-                let target = graph.target(members[0]);
-                (
-                    kind_of(target).to_string(),
-                    page(About::Graph, name),
-                    target.package.to_string(),
-                )
-            }
-        };
-        let took = if cost > 0 {
-            format!(", {}", duration(cost))
-        } else {
-            String::new()
-        };
-        let shown = if *is_package {
-            format!("{}/…", if name.is_empty() { "root" } else { name })
-        } else {
-            name.clone()
-        };
-        nodes.push(DrawnNode {
-            name: shown,
-            kind: format!("{what}{took}"),
-            group,
-            focus: focus.is_some_and(|focus| members.contains(&focus)),
-            link: Some(link),
-        });
+        let is_focus = focus.is_some_and(|focus| members.contains(&focus));
+        nodes.push(node(graph, (name, *is_package), members, cost, is_focus));
     }
     let mut edges = BTreeSet::new();
     for id in targets {
@@ -147,6 +118,38 @@ fn shape(
         nodes,
         edges,
         chain,
+    }
+}
+
+/// How a package or a target is drawn.
+fn node(
+    graph: &Graph,
+    (name, is_package): (&str, bool),
+    members: &[TargetId],
+    cost: u64,
+    focus: bool,
+) -> DrawnNode {
+    let took = match cost {
+        0 => String::new(),
+        cost => format!(", {}", duration(cost)),
+    };
+    if is_package {
+        let shown = if name.is_empty() { "root" } else { name };
+        return DrawnNode {
+            name: format!("{shown}/…"),
+            kind: format!("{}{took}", counted(members.len(), "target")),
+            group: String::new(),
+            focus,
+            link: Some(page(About::Package, name)),
+        };
+    }
+    let target = graph.target(members[0]);
+    DrawnNode {
+        name: name.to_owned(),
+        kind: format!("{}{took}", kind_of(target)),
+        group: target.package.to_string(),
+        focus,
+        link: Some(page(About::Graph, name)),
     }
 }
 

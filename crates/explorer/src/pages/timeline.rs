@@ -63,14 +63,8 @@ pub(crate) fn timeline(build: &BuildRecord) -> Option<Markup> {
     if rows.is_empty() {
         return None;
     }
-    let end = build
-        .done
-        .iter()
-        .map(|step| step.from + step.micros)
-        .max()
-        .unwrap_or(1)
-        .max(build.micros)
-        .max(1);
+    let ends = build.done.iter().map(|step| step.from + step.micros);
+    let end = ends.max().unwrap_or(1).max(build.micros).max(1);
     let scale = |micros: u64| LEFT + micros as f64 / end as f64 * WIDTH;
     let shown = rows.len().min(ROWS);
     let height = shown as f64 * ROW + 26.0;
@@ -97,36 +91,11 @@ pub(crate) fn timeline(build: &BuildRecord) -> Option<Markup> {
     for (number, (machine, steps)) in rows.iter().take(ROWS).enumerate() {
         let y = number as f64 * ROW;
         if before != Some(machine) {
-            let name = if machine.is_empty() {
-                "this machine"
-            } else {
-                machine
-            };
-            let cut: String = name.chars().take(16).collect();
-            let _ = write!(
-                out,
-                "<text class=\"axis\" x=\"0\" y=\"{:.0}\">{}</text>",
-                y + 13.0,
-                xml(&cut)
-            );
+            write_machine(&mut out, machine, y + 13.0);
             before = Some(machine);
         }
         for step in steps {
-            let (x, wide) = (
-                scale(step.from),
-                (step.micros as f64 / end as f64 * WIDTH).max(1.5),
-            );
-            let _ = write!(
-                out,
-                "<rect class=\"bar {}\" x=\"{x:.1}\" y=\"{:.0}\" width=\"{wide:.1}\" height=\"{:.0}\" rx=\"2\"><title>{} {}, {}: {}</title></rect>",
-                xml(&step.state),
-                y + 2.0,
-                ROW - 5.0,
-                xml(&step.target),
-                xml(&step.say),
-                duration(step.micros),
-                xml(&step.reason)
-            );
+            write_bar(&mut out, step, scale(step.from), (y, end));
         }
     }
     if rows.len() > ROWS {
@@ -138,6 +107,36 @@ pub(crate) fn timeline(build: &BuildRecord) -> Option<Markup> {
         );
     }
     Some(raw(out + "</svg>"))
+}
+
+/// The name of a machine before its rows, on such a line.
+fn write_machine(out: &mut String, machine: &str, y: f64) {
+    let name = match machine {
+        "" => "this machine",
+        machine => machine,
+    };
+    let cut: String = name.chars().take(16).collect();
+    let cut = xml(&cut);
+    let _ = write!(
+        out,
+        "<text class=\"axis\" x=\"0\" y=\"{y:.0}\">{cut}</text>"
+    );
+}
+
+/// The bar of a step, which begins at `x`, in a row at `y`; the build took `end` microseconds.
+fn write_bar(out: &mut String, step: &StepRecord, x: f64, (y, end): (f64, u64)) {
+    let wide = (step.micros as f64 / end as f64 * WIDTH).max(1.5);
+    let _ = write!(
+        out,
+        "<rect class=\"bar {}\" x=\"{x:.1}\" y=\"{:.0}\" width=\"{wide:.1}\" height=\"{:.0}\" rx=\"2\"><title>{} {}, {}: {}</title></rect>",
+        xml(&step.state),
+        y + 2.0,
+        ROW - 5.0,
+        xml(&step.target),
+        xml(&step.say),
+        duration(step.micros),
+        xml(&step.reason)
+    );
 }
 
 /// How something went, a square for each build: which build, what became of it, how long it took.

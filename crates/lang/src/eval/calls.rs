@@ -140,27 +140,25 @@ impl Evaluator<'_> {
             Value::Builtin(builtin) if matches!(way_of(builtin), FormEvaluation::Braces(_)) => {
                 self.form(scope, builtin, fields, span)
             }
-            Value::Function(..) | Value::Builtin(_) => {
-                let title = self
-                    .definitions
-                    .modules
-                    .sources
-                    .slice(callee_span)
-                    .to_owned();
-                let error = Diagnostic::error(
-                    "wrong-call",
-                    format!("`{title}` is called with round brackets"),
-                );
-                self.fail(span, error.mend(format!("{title}(…)")))
-            }
-            other => {
-                let error = Diagnostic::error(
-                    "wrong-call",
-                    format!("{} cannot be called", other.described()),
-                );
-                self.fail(callee_span, error)
-            }
+            other => self.no_brace_call(&other, callee_span, span),
         }
+    }
+
+    /// Refuses a call with braces of what takes none.
+    fn no_brace_call(&mut self, callee: &Value, callee_span: Span, span: Span) -> Result<Value> {
+        if let Value::Function(..) | Value::Builtin(_) = callee {
+            let title = self
+                .definitions
+                .modules
+                .sources
+                .slice(callee_span)
+                .to_owned();
+            let message = format!("`{title}` is called with round brackets");
+            let error = Diagnostic::error("wrong-call", message);
+            return self.fail(span, error.mend(format!("{title}(…)")));
+        }
+        let message = format!("{} cannot be called", callee.described());
+        self.fail(callee_span, Diagnostic::error("wrong-call", message))
     }
 
     /// Calls a function; it may not be open already.
@@ -250,24 +248,7 @@ impl Evaluator<'_> {
             config,
         };
         for item in &content.lets {
-            let ty = match &item.ty {
-                Some(ty) => Some(self.resolve_type(id.module, ty)?),
-                None => None,
-            };
-            slots.push(Slot::Lazy(Rc::new(Thunk {
-                state: RefCell::new(ThunkState::New(ThunkSource::Expr {
-                    scope: inner.clone(),
-                    expr: item.body,
-                    ty,
-                })),
-                title: Title {
-                    word: "value",
-                    name: item.name.text.clone(),
-                },
-                span: module.span(item.body),
-                captured: self.captured(),
-                origin: self.unit(),
-            })));
+            slots.push(self.slot_of_let(&inner, item)?);
         }
         *env.slots.borrow_mut() = slots;
         if !content.lets.is_empty() {
@@ -282,6 +263,29 @@ impl Evaluator<'_> {
             return Ok(Value::Record(record));
         }
         value
+    }
+
+    /// The slot for a name that a kind declares inside, which is evaluated when it is asked for.
+    fn slot_of_let(&mut self, inner: &Scope, item: &KindLet) -> Result<Slot> {
+        let ty = match &item.ty {
+            Some(ty) => Some(self.resolve_type(inner.module, ty)?),
+            None => None,
+        };
+        let source = ThunkSource::Expr {
+            scope: inner.clone(),
+            expr: item.body,
+            ty,
+        };
+        Ok(Slot::Lazy(Rc::new(Thunk {
+            state: RefCell::new(ThunkState::New(source)),
+            title: Title {
+                word: "value",
+                name: item.name.text.clone(),
+            },
+            span: self.module(inner.module).span(item.body),
+            captured: self.captured(),
+            origin: self.unit(),
+        })))
     }
 
     /// Parameters to slots: each argument taken as its type, defaults where there is none. Without

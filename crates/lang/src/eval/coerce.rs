@@ -57,26 +57,7 @@ impl Evaluator<'_> {
                     Type::Record(fields),
                     value @ (Value::Record(_) | Value::Map(_) | Value::None),
                 ) => self.record(value, fields, ty, base, span),
-                (Type::Record(fields), value) => {
-                    let names: Vec<&str> = fields.iter().map(|(n, _)| &**n).collect();
-                    let error = wrong_type(&value.described(), ty);
-                    if let Value::Text(Text::Plain(path)) = &value
-                        && may_be_target(path)
-                    {
-                        let error = error.note(
-                            "a target of another package is written with `&`, without quotes",
-                        );
-                        return self.fail(span, error.mend(format!("&{path}")));
-                    }
-                    self.fail(
-                        span,
-                        error.note(format!(
-                            "a `{}` is a record with {}",
-                            ty.written(),
-                            names.join(", ")
-                        )),
-                    )
-                }
+                (Type::Record(fields), value) => self.no_such_record(&value, ty, fields, span),
                 (inner, value) => self.coerce(value, inner, base, span),
             },
             (Type::Optional(_), Value::None) => Ok(Value::None),
@@ -119,51 +100,67 @@ impl Evaluator<'_> {
             }
             (Type::Record(fields), value) => self.record(value, fields, ty, base, span),
             (_, value) => {
-                let error = wrong_type(&value.described(), ty);
-                let error = match (ty, &value) {
-                    (Type::Text, Value::File(_)) => error.mend("….path").mend("….name"),
-                    (Type::Text, Value::Int(_)) => {
-                        let written = self.definitions.modules.sources.slice(span);
-                        error.mend(
-                            match written.chars().all(|c| c.is_ascii_digit() || c == '-') {
-                                true => format!("\"{written}\""),
-                                false if is_plain_value(written) => format!("\"{{{written}}}\""),
-                                false => "\"{…}\"".to_owned(),
-                            },
-                        )
-                    }
-                    (Type::Duration, Value::Int(n)) => {
-                        error.mend(format!("{n}s")).mend(format!("{n}min"))
-                    }
-                    (_, Value::Kind(_)) => error.mend("call the kind: `name { … }`"),
-                    (_, Value::Function(..)) => error.mend("call the function: `name(…)`"),
-                    (Type::Command, Value::Text(Text::Plain(text)))
-                        if !text.contains(['`', '\n']) =>
-                    {
-                        error.mend(format!("`{text}`"))
-                    }
-                    (Type::Command, Value::Text(_)) => error.mend("`…` between backticks"),
-                    (Type::Duration, Value::Text(Text::Plain(text)))
-                        if nubrik_syntax::duration(text).is_some() =>
-                    {
-                        error.mend(text.to_string())
-                    }
-                    (Type::Int, Value::Text(Text::Plain(text))) if text.parse::<i64>().is_ok() => {
-                        error.mend(text.to_string())
-                    }
-                    (Type::Bool, Value::Text(Text::Plain(text)))
-                        if matches!(&**text, "true" | "false") =>
-                    {
-                        error.mend(text.to_string())
-                    }
-                    (Type::Text, Value::List(_)) => {
-                        let written = self.definitions.modules.sources.slice(span);
-                        error.mend(format!("{written}.join(\" \")"))
-                    }
-                    _ => error,
-                };
+                let error = self.mended_type(&value, ty, span);
                 self.fail(span, error)
             }
+        }
+    }
+
+    /// Refuses a value where a record of a named type is wanted.
+    fn no_such_record(
+        &mut self,
+        value: &Value,
+        ty: &Type,
+        fields: &[(Arc<str>, Type)],
+        span: Span,
+    ) -> Result<Value> {
+        let error = wrong_type(&value.described(), ty);
+        if let Value::Text(Text::Plain(path)) = value
+            && may_be_target(path)
+        {
+            let error =
+                error.note("a target of another package is written with `&`, without quotes");
+            return self.fail(span, error.mend(format!("&{path}")));
+        }
+        let names: Vec<&str> = fields.iter().map(|(name, _)| &**name).collect();
+        let (written, names) = (ty.written(), names.join(", "));
+        let error = error.note(format!("a `{written}` is a record with {names}"));
+        self.fail(span, error)
+    }
+
+    /// The error about a value of another type than is wanted, with the mend that there is for both.
+    fn mended_type(&self, value: &Value, ty: &Type, span: Span) -> Diagnostic {
+        let error = wrong_type(&value.described(), ty);
+        let written = self.definitions.modules.sources.slice(span);
+        match (ty, value) {
+            (Type::Text, Value::File(_)) => error.mend("….path").mend("….name"),
+            (Type::Text, Value::Int(_)) => error.mend(
+                match written.chars().all(|c| c.is_ascii_digit() || c == '-') {
+                    true => format!("\"{written}\""),
+                    false if is_plain_value(written) => format!("\"{{{written}}}\""),
+                    false => "\"{…}\"".to_owned(),
+                },
+            ),
+            (Type::Duration, Value::Int(n)) => error.mend(format!("{n}s")).mend(format!("{n}min")),
+            (_, Value::Kind(_)) => error.mend("call the kind: `name { … }`"),
+            (_, Value::Function(..)) => error.mend("call the function: `name(…)`"),
+            (Type::Command, Value::Text(Text::Plain(text))) if !text.contains(['`', '\n']) => {
+                error.mend(format!("`{text}`"))
+            }
+            (Type::Command, Value::Text(_)) => error.mend("`…` between backticks"),
+            (Type::Duration, Value::Text(Text::Plain(text)))
+                if nubrik_syntax::duration(text).is_some() =>
+            {
+                error.mend(text.to_string())
+            }
+            (Type::Int, Value::Text(Text::Plain(text))) if text.parse::<i64>().is_ok() => {
+                error.mend(text.to_string())
+            }
+            (Type::Bool, Value::Text(Text::Plain(text))) if matches!(&**text, "true" | "false") => {
+                error.mend(text.to_string())
+            }
+            (Type::Text, Value::List(_)) => error.mend(format!("{written}.join(\" \")")),
+            _ => error,
         }
     }
 
@@ -249,16 +246,7 @@ impl Evaluator<'_> {
             (_, Value::List(items)) => items,
             (_, Value::Files(files)) => files.iter().cloned().map(Value::File).collect(),
             (Type::Text, Value::Text(text)) => {
-                let error =
-                    Diagnostic::error("wrong-type", "expected a list of words, found one text");
-                let words: Vec<String> = match text.plain() {
-                    Some(text) => text
-                        .split_whitespace()
-                        .map(|w| format!("\"{w}\""))
-                        .collect(),
-                    None => vec!["…".to_owned()],
-                };
-                return self.fail(span, error.mend(format!("[{}]", words.join(", "))));
+                return self.fail(span, one_text_for_words(&text));
             }
             (Type::File, value @ (Value::Step(_) | Value::Record(_) | Value::Map(_))) => self
                 .files_of(&value, span)?
@@ -300,6 +288,19 @@ impl Evaluator<'_> {
         }
         Ok(Value::List(coerced.into()))
     }
+}
+
+/// The error about one text where a list of words is wanted.
+fn one_text_for_words(text: &Text) -> Diagnostic {
+    let error = Diagnostic::error("wrong-type", "expected a list of words, found one text");
+    let words: Vec<String> = match text.plain() {
+        Some(text) => text
+            .split_whitespace()
+            .map(|word| format!("\"{word}\""))
+            .collect(),
+        None => vec!["…".to_owned()],
+    };
+    error.mend(format!("[{}]", words.join(", ")))
 }
 
 /// A map whose entries are taken as a type when they are wanted. One that is handed on as the same

@@ -141,91 +141,71 @@ impl Evaluator<'_> {
 
     fn piece(&mut self, scope: &Scope, piece: &WordPiece) -> Result<WordSource> {
         let module = self.module(scope.module);
-        match piece {
-            WordPiece::Literal(text) => Ok(WordSource::One(smallvec![WordStrand::Literal(
-                text.clone()
-            )])),
+        let strand = match piece {
+            WordPiece::Literal(text) => WordStrand::Literal(text.clone()),
             WordPiece::Value(expr) => {
                 let value = self.eval(scope, *expr)?;
-                self.choice(value, module.span(*expr))
+                return self.choice(value, module.span(*expr));
             }
-            WordPiece::In(expr) => {
-                let value = self.eval(scope, *expr)?;
-                let span = module.span(*expr);
-                let one = matches!(&value, Value::Text(t) if t.plain().is_some_and(|t| !crate::globs::is_pattern(t)));
-                let files = self.coerce(value, &crate::types::Type::Files, scope.module, span)?;
-                let mut words: Vec<Strands> = self
-                    .files_of(&files, span)?
-                    .into_iter()
-                    .map(|f| smallvec![WordStrand::File(f)])
-                    .collect();
-                match words.pop() {
-                    Some(word) if one => Ok(WordSource::One(word)),
-                    last => {
-                        words.extend(last);
-                        Ok(WordSource::Many(words))
-                    }
-                }
-            }
+            WordPiece::In(expr) => return self.inputs_piece(scope, *expr),
             WordPiece::ArgFile(expr) => {
                 let value = self.eval(scope, *expr)?;
                 let span = module.span(*expr);
                 let files = self.coerce(value, &crate::types::Type::Files, scope.module, span)?;
-                Ok(WordSource::One(smallvec![WordStrand::ArgFile(
-                    self.files_of(&files, span)?.into()
-                )]))
+                WordStrand::ArgFile(self.files_of(&files, span)?.into())
             }
             WordPiece::Out {
                 name,
                 path,
                 folder,
                 early,
-            } => {
-                let span = module.span(*path);
-                let path = self.output_path(scope, *path)?;
-                let name = name.as_ref().map(|n| n.text.clone());
-                let (folder, early) = (*folder, *early);
-                Ok(WordSource::One(smallvec![WordStrand::Out {
-                    name,
-                    path,
-                    folder,
-                    early,
-                    span
-                }]))
-            }
-            WordPiece::DepFile { path } => {
-                let span = module.span(*path);
-                Ok(WordSource::One(smallvec![WordStrand::DepFile {
-                    path: self.output_path(scope, *path)?,
-                    span
-                }]))
-            }
-            WordPiece::Scratch { path, folder } => {
-                let span = module.span(*path);
-                let path = self.output_path(scope, *path)?;
-                Ok(WordSource::One(smallvec![WordStrand::Scratch {
-                    path,
-                    folder: *folder,
-                    span
-                }]))
-            }
-            WordPiece::Kept { path } => {
-                let span = module.span(*path);
-                Ok(WordSource::One(smallvec![WordStrand::Kept {
-                    path: self.output_path(scope, *path)?,
-                    span
-                }]))
-            }
+            } => WordStrand::Out {
+                span: module.span(*path),
+                path: self.output_path(scope, *path)?,
+                name: name.as_ref().map(|n| n.text.clone()),
+                folder: *folder,
+                early: *early,
+            },
+            WordPiece::DepFile { path } => WordStrand::DepFile {
+                span: module.span(*path),
+                path: self.output_path(scope, *path)?,
+            },
+            WordPiece::Scratch { path, folder } => WordStrand::Scratch {
+                span: module.span(*path),
+                path: self.output_path(scope, *path)?,
+                folder: *folder,
+            },
+            WordPiece::Kept { path } => WordStrand::Kept {
+                span: module.span(*path),
+                path: self.output_path(scope, *path)?,
+            },
             WordPiece::TextFile { path, text } => {
                 let (span, text_span) = (module.span(*path), module.span(*text));
                 let path = self.output_path(scope, *path)?;
                 let value = self.eval(scope, *text)?;
                 let text = self.text_of_file(value, text_span)?;
-                Ok(WordSource::One(smallvec![WordStrand::TextFile {
-                    path,
-                    text,
-                    span
-                }]))
+                WordStrand::TextFile { path, text, span }
+            }
+        };
+        Ok(WordSource::One(smallvec![strand]))
+    }
+
+    /// The words of `{in …}`: one where one path is named, else one for each file.
+    fn inputs_piece(&mut self, scope: &Scope, expr: ExprId) -> Result<WordSource> {
+        let value = self.eval(scope, expr)?;
+        let span = self.module(scope.module).span(expr);
+        let is_path = |text: &Arc<str>| !crate::globs::is_pattern(text);
+        let one = matches!(&value, Value::Text(text) if text.plain().is_some_and(is_path));
+        let files = self.coerce(value, &crate::types::Type::Files, scope.module, span)?;
+        let files = self.files_of(&files, span)?.into_iter();
+        let mut words: Vec<Strands> = files
+            .map(|file| smallvec![WordStrand::File(file)])
+            .collect();
+        match words.pop() {
+            Some(word) if one => Ok(WordSource::One(word)),
+            last => {
+                words.extend(last);
+                Ok(WordSource::Many(words))
             }
         }
     }
@@ -254,14 +234,11 @@ impl Evaluator<'_> {
                     WordSource::Many(words) if *inside => {
                         let place = piece_expr(piece).map_or(span, |e| module.span(e));
                         let error =
-                            Diagnostic::error("two-lists", "a list cannot be between quotes");
-                        let error = error.note(format!("it has {} words", words.len()));
-                        this.fail(
-                            place,
-                            error
+                            Diagnostic::error("two-lists", "a list cannot be between quotes")
+                                .note(format!("it has {} words", words.len()))
                                 .mend("….join(\" \")")
-                                .mend("put it outside of the quotes"),
-                        )
+                                .mend("put it outside of the quotes");
+                        this.fail(place, error)
                     }
                     WordSource::Many(words) => {
                         let mut strands = Vec::new();

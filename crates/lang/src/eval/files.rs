@@ -305,20 +305,7 @@ impl Evaluator<'_> {
             && !above.is_root()
             && matches!(self.world.kind(&above), Answer::Ready(None))
         {
-            let error = error.note(format!("there is no folder `{above}`"));
-            let is_of_machine = [
-                "bin", "dev", "etc", "home", "opt", "proc", "root", "tmp", "usr", "var",
-            ];
-            return match path
-                .parts()
-                .next()
-                .filter(|first| is_of_machine.contains(first))
-            {
-                Some(_) => error.note(
-                    "`/` begins at the workspace's root: files of the machine cannot be inputs",
-                ),
-                None => error,
-            };
+            return no_such_folder(error, path, &above);
         }
         match near {
             None if !names.is_empty() && !above.is_root() => {
@@ -455,6 +442,21 @@ impl Evaluator<'_> {
                 self.fail(span, error)
             }
         }
+    }
+}
+
+/// An error about a path whose folder is not there, either.
+fn no_such_folder(error: Diagnostic, path: &WsPath, above: &WsPath) -> Diagnostic {
+    let error = error.note(format!("there is no folder `{above}`"));
+    let is_of_machine = [
+        "bin", "dev", "etc", "home", "opt", "proc", "root", "tmp", "usr", "var",
+    ];
+    let first = path.parts().next();
+    match first.filter(|first| is_of_machine.contains(first)) {
+        Some(_) => {
+            error.note("`/` begins at the workspace's root: files of the machine cannot be inputs")
+        }
+        None => error,
     }
 }
 

@@ -63,33 +63,7 @@ impl Evaluator<'_> {
             .is_some_and(|reads| reads.has(PROBE));
         let keyed = self.all(&items, |this, item| {
             this.count_work(span)?;
-            let key = match &by.value {
-                Value::Function(id) => {
-                    let item = Given {
-                        name: None,
-                        value: item.clone(),
-                        probed,
-                        span,
-                    };
-                    this.function(scope, *id, vec![item], by.span)?
-                }
-                Value::Text(Text::Plain(field)) => this.field(
-                    item.clone(),
-                    &Name {
-                        text: field.clone(),
-                        span: by.span,
-                    },
-                )?,
-                other => {
-                    let message = format!(
-                        "expected a function or the name of a field, found {}",
-                        other.described()
-                    );
-                    let error = Diagnostic::error("wrong-type", message);
-                    return this.fail(by.span, error.mend("\"name\""));
-                }
-            };
-            Ok((key, item.clone()))
+            Ok((this.key_of(scope, item, by, probed, span)?, item.clone()))
         })?;
         if let Method::IndexBy | Method::GroupBy = method {
             return self.map_by(keyed, method, is_files, by.span, span);
@@ -107,6 +81,41 @@ impl Evaluator<'_> {
             return Ok(Value::Files(files.into()));
         }
         Ok(Value::List(values.into()))
+    }
+
+    /// What an item is sorted or grouped by. `probed` says whether it rests on a probe.
+    fn key_of(
+        &mut self,
+        scope: &Scope,
+        item: &Value,
+        by: &Given<'_>,
+        probed: bool,
+        span: Span,
+    ) -> Result<Value> {
+        match &by.value {
+            Value::Function(id) => {
+                let item = Given {
+                    name: None,
+                    value: item.clone(),
+                    probed,
+                    span,
+                };
+                self.function(scope, *id, vec![item], by.span)
+            }
+            Value::Text(Text::Plain(field)) => {
+                let name = Name {
+                    text: field.clone(),
+                    span: by.span,
+                };
+                self.field(item.clone(), &name)
+            }
+            other => {
+                let found = other.described();
+                let message = format!("expected a function or the name of a field, found {found}");
+                let error = Diagnostic::error("wrong-type", message);
+                self.fail(by.span, error.mend("\"name\""))
+            }
+        }
     }
 
     /// A map of items by their keys: one item each, or all of them in a list.

@@ -51,13 +51,8 @@ impl Evaluator<'_> {
     ) -> Result<Value> {
         let key = id;
         let taken = self.take_from(id);
-        if self.definitions.modules.get(id.module).decl(id).kind == DeclKind::Option {
-            let set = self.choices.configs[config.index()].set.get(&key);
-            let set = set.map(|s| (s.value.clone(), s.written.clone()));
-            self.note_read(key, set.as_ref().map(|s| s.1.clone()));
-            if let Some((value, _)) = set {
-                return Ok(value);
-            }
+        if let Some(value) = self.value_set(id, config) {
+            return Ok(value);
         }
         if let Some(memo) = self.known_memo(key) {
             let known = memo.done.find(&self.choices.configs[config.index()]);
@@ -77,11 +72,8 @@ impl Evaluator<'_> {
             DeclKind::Function => return Ok(Value::Function(id)),
             DeclKind::Kind => return Ok(Value::Kind(id)),
             DeclKind::Type => {
-                let error = Diagnostic::error(
-                    "wrong-type",
-                    format!("`{}` is a type, not a value", decl.name.text),
-                );
-                return self.fail(used_at, error);
+                let message = format!("`{}` is a type, not a value", decl.name.text);
+                return self.fail(used_at, Diagnostic::error("wrong-type", message));
             }
             DeclKind::Option => drop(self.option_type(key)?),
             DeclKind::Value
@@ -109,6 +101,17 @@ impl Evaluator<'_> {
         // needs it would be evaluated again wherever it is needed.
         memo.done.add(reads, result.clone());
         result
+    }
+
+    /// The value that an option is set to under a config; notes that it was asked for.
+    fn value_set(&mut self, id: DeclId, config: ConfigId) -> Option<Value> {
+        if self.definitions.modules.get(id.module).decl(id).kind != DeclKind::Option {
+            return None;
+        }
+        let set = self.choices.configs[config.index()].set.get(&id);
+        let (value, written) = set.map(|s| (s.value.clone(), s.written.clone())).unzip();
+        self.note_read(id, written);
+        value
     }
 
     /// What a declaration says, evaluated and taken as the type that it names.
@@ -291,23 +294,8 @@ impl Evaluator<'_> {
         };
         self.choices.frames.push((*thunk.captured).clone());
         let outer = self.watched.map(|watched| watched.enter(thunk.origin));
-        let result = self.opened(
-            OpenKey::Thunk(thunk.clone()),
-            used_at,
-            |this| match &source {
-                ThunkSource::Expr { scope, expr, ty } => {
-                    let value = this.eval(scope, *expr)?;
-                    match ty {
-                        Some(ty) => this.coerce(value, ty, scope.module, thunk.span),
-                        None => Ok(value),
-                    }
-                }
-                ThunkSource::Coerced { inner, ty, base } => {
-                    let value = this.force(inner, used_at)?;
-                    this.coerce(value, ty, *base, thunk.span)
-                }
-            },
-        );
+        let key = OpenKey::Thunk(thunk.clone());
+        let result = self.opened(key, used_at, |this| this.forced(thunk, &source, used_at));
         self.leave_unit(outer);
         let reads = self.choices.frames.pop().unwrap_or_default();
         let reads = self.shared_reads(reads);
@@ -318,6 +306,23 @@ impl Evaluator<'_> {
             Err(Stop::Waiting) => ThunkState::Waiting(reads),
         };
         result
+    }
+
+    /// The value of a thunk that nobody asked for before.
+    fn forced(&mut self, thunk: &Thunk, source: &ThunkSource, used_at: Span) -> Result<Value> {
+        match source {
+            ThunkSource::Expr { scope, expr, ty } => {
+                let value = self.eval(scope, *expr)?;
+                match ty {
+                    Some(ty) => self.coerce(value, ty, scope.module, thunk.span),
+                    None => Ok(value),
+                }
+            }
+            ThunkSource::Coerced { inner, ty, base } => {
+                let value = self.force(inner, used_at)?;
+                self.coerce(value, ty, *base, thunk.span)
+            }
+        }
     }
 
     pub(super) fn opened<T>(

@@ -41,24 +41,7 @@ impl Evaluator<'_> {
                 }
                 None => None,
             },
-            Value::Answer(answer) => match &*name.text {
-                "ok" => Some(Value::Bool(answer.ok)),
-                "text" => {
-                    self.room_for_text(answer.text.len(), name.span)?;
-                    Some(Value::text(answer.text.trim_end_matches(['\n', '\r'])))
-                }
-                "lines" => {
-                    self.room_for_text(answer.text.len(), name.span)?;
-                    self.room_for_texts(answer.text.lines().count(), name.span)?;
-                    Some(Value::List(answer.text.lines().map(Value::text).collect()))
-                }
-                "json" => Some(self.parsed_json(&answer.text.clone(), "answer", name.span)?),
-                "errors" => {
-                    self.room_for_text(answer.errors.len(), name.span)?;
-                    Some(Value::text(answer.errors.trim_end_matches(['\n', '\r'])))
-                }
-                _ => None,
-            },
+            Value::Answer(answer) => self.of_answer(&answer.clone(), name)?,
             Value::Service(service) => match &*name.text {
                 "port" => Some(whereabouts(service, Whereabouts::Port)),
                 "address" => Some(whereabouts(service, Whereabouts::Address)),
@@ -98,6 +81,28 @@ impl Evaluator<'_> {
                 self.fail(name.span, error)
             }
         }
+    }
+
+    /// What an answer offers under a name.
+    fn of_answer(&mut self, answer: &AnswerValue, name: &Name) -> Result<Option<Value>> {
+        Ok(match &*name.text {
+            "ok" => Some(Value::Bool(answer.ok)),
+            "text" => {
+                self.room_for_text(answer.text.len(), name.span)?;
+                Some(Value::text(answer.text.trim_end_matches(['\n', '\r'])))
+            }
+            "lines" => {
+                self.room_for_text(answer.text.len(), name.span)?;
+                self.room_for_texts(answer.text.lines().count(), name.span)?;
+                Some(Value::List(answer.text.lines().map(Value::text).collect()))
+            }
+            "json" => Some(self.parsed_json(&answer.text.clone(), "answer", name.span)?),
+            "errors" => {
+                self.room_for_text(answer.errors.len(), name.span)?;
+                Some(Value::text(answer.errors.trim_end_matches(['\n', '\r'])))
+            }
+            _ => None,
+        })
     }
 
     fn unknown_field(&self, base: &Value, name: &Name) -> Diagnostic {
@@ -347,19 +352,7 @@ impl Evaluator<'_> {
                 items.get(from..to).unwrap_or_default().to_vec()
             }
             Method::Reversed => items.into_iter().rev().collect(),
-            Method::Flat => {
-                let length = |item: &Value| match item {
-                    Value::List(inner) => inner.len(),
-                    Value::Files(files) => files.len(),
-                    _ => 1,
-                };
-                self.room_for_items(items.iter().map(length).sum(), name.span)?;
-                let parts = self.all(&items, |this, item| match item {
-                    Value::List(_) | Value::Files(_) => this.items(item.clone(), name.span),
-                    other => Ok(vec![other.clone()]),
-                })?;
-                parts.concat()
-            }
+            Method::Flat => self.flat(&items, name.span)?,
             Method::Sorted => sorted(self.keyed(items, name.span)?),
             Method::Unique => unique(self.keyed(items, name.span)?),
             _ => {
@@ -375,6 +368,21 @@ impl Evaluator<'_> {
             return Ok(Value::Files(files.into()));
         }
         Ok(Value::List(values.into()))
+    }
+
+    /// The items of lists, and what is no list, as one list.
+    fn flat(&mut self, items: &[Value], span: Span) -> Result<Vec<Value>> {
+        let length = |item: &Value| match item {
+            Value::List(inner) => inner.len(),
+            Value::Files(files) => files.len(),
+            _ => 1,
+        };
+        self.room_for_items(items.iter().map(length).sum(), span)?;
+        let parts = self.all(items, |this, item| match item {
+            Value::List(_) | Value::Files(_) => this.items(item.clone(), span),
+            other => Ok(vec![other.clone()]),
+        })?;
+        Ok(parts.concat())
     }
 
     /// One item: the first or last one, or the one with a number or else another value.

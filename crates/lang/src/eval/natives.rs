@@ -184,18 +184,14 @@ impl Evaluator<'_> {
             return self.fail(span, error.mend(format!("\"{at}/\"")));
         }
         for file in files {
-            let below = |name: &str| {
-                if at.is_empty() {
-                    name.to_owned()
-                } else {
-                    format!("{at}/{name}")
-                }
+            let below = |name: &str| match at.is_empty() {
+                true => name.to_owned(),
+                false => format!("{at}/{name}"),
             };
             if !file.folder {
-                let to = if single {
-                    at.to_owned()
-                } else {
-                    below(file.path.name())
+                let to = match single {
+                    true => at.to_owned(),
+                    false => below(file.path.name()),
                 };
                 self.place_file(places, to, file, span)?;
             } else if file.maker.is_some() {
@@ -206,16 +202,12 @@ impl Evaluator<'_> {
                 };
                 for path in paths {
                     let to = below(path.below(&file.path).unwrap_or(path.name()));
-                    self.place_file(
-                        places,
-                        to,
-                        FileRef {
-                            path,
-                            maker: None,
-                            folder: false,
-                        },
-                        span,
-                    )?;
+                    let file = FileRef {
+                        path,
+                        maker: None,
+                        folder: false,
+                    };
+                    self.place_file(places, to, file, span)?;
                 }
             }
         }

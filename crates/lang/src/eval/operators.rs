@@ -125,23 +125,7 @@ impl Evaluator<'_> {
                 self.room_for_items(items.len(), span)?;
                 Ok(Value::List(items.into()))
             }
-            (Value::Map(a), Value::Map(b)) => {
-                if let Some((key, _)) = b.entries.iter().find(|(key, _)| a.index.contains_key(key))
-                {
-                    let error = Diagnostic::error(
-                        "declared-twice",
-                        format!("both maps have the key {key:?}"),
-                    );
-                    return self.fail(span, error.note("an entry of a sum has one value"));
-                }
-                let entries: Vec<_> = a.entries.iter().chain(&b.entries).cloned().collect();
-                self.room_for_items(entries.len(), span)?;
-                Ok(Value::Map(Rc::new(Map {
-                    loaded: a.loaded && b.loaded,
-                    keys: a.keys.max(b.keys),
-                    ..Map::new(entries)
-                })))
-            }
+            (Value::Map(a), Value::Map(b)) => self.add_maps(&a, &b, span),
             // Braces with nothing in them are a map, too.
             (map @ Value::Map(_), Value::Record(empty))
             | (Value::Record(empty), map @ Value::Map(_))
@@ -163,6 +147,23 @@ impl Evaluator<'_> {
                 self.fail(span, error)
             }
         }
+    }
+
+    /// A map with the entries of both, which have no key in common.
+    fn add_maps(&mut self, a: &Map, b: &Map, span: Span) -> Result<Value> {
+        let twice = b.entries.iter().find(|(key, _)| a.index.contains_key(key));
+        if let Some((key, _)) = twice {
+            let message = format!("both maps have the key {key:?}");
+            let error = Diagnostic::error("declared-twice", message);
+            return self.fail(span, error.note("an entry of a sum has one value"));
+        }
+        let entries: Vec<_> = a.entries.iter().chain(&b.entries).cloned().collect();
+        self.room_for_items(entries.len(), span)?;
+        Ok(Value::Map(Rc::new(Map {
+            loaded: a.loaded && b.loaded,
+            keys: a.keys.max(b.keys),
+            ..Map::new(entries)
+        })))
     }
 
     /// A text is no path in a sum: no type says so there.

@@ -94,10 +94,8 @@ type OptionValueResult<T> = std::result::Result<T, WrongOptionValue>;
 /// When such an option cannot have it.
 pub(super) fn setting_value(value: &SettingValue, ty: &Type) -> OptionValueResult<Value> {
     let otherwise = |expected: String, found: &str| {
-        Err(WrongOptionValue {
-            expected,
-            found: found.to_owned(),
-        })
+        let found = found.to_owned();
+        Err(WrongOptionValue { expected, found })
     };
     let wrong = |found: &str| otherwise(ty.core().written(), found);
     match (ty.core(), value) {

@@ -272,22 +272,7 @@ impl Evaluator<'_> {
                 targets.push(target);
             }
         }
-        // Which options jobs read is wanted even where they lack something. They come last, so that
-        // nothing else fails without a word.
-        if self.choices.wants_options && !self.wanted.evaluates_jobs {
-            let known = self.definitions.modules.diagnostics.len();
-            let is_job = |m: &&Meaning| {
-                let kind = self.module(m.decl.module).decl(m.decl).kind;
-                matches!(kind, DeclKind::Job | DeclKind::Service)
-            };
-            let jobs: Vec<Meaning> = meanings.iter().filter(is_job).cloned().collect();
-            for job in &jobs {
-                let _ = self.evaluate_target(job);
-            }
-            self.definitions.modules.diagnostics.truncate(known);
-            self.wanted.asked_effects.clear();
-            self.wanted.asked_services.clear();
-        }
+        self.read_options_of_jobs(meanings);
         let errors = check_published(&self.drafting.graph);
         self.definitions.modules.diagnostics.extend(errors);
         if self.wanted.linting
@@ -302,6 +287,26 @@ impl Evaluator<'_> {
             self.doubts();
         }
         self.finish(shares, targets)
+    }
+
+    /// Which options jobs read is wanted even where they lack something. They come last, so that nothing
+    /// else fails without a word.
+    fn read_options_of_jobs(&mut self, meanings: &[Meaning]) {
+        if !self.choices.wants_options || self.wanted.evaluates_jobs {
+            return;
+        }
+        let known = self.definitions.modules.diagnostics.len();
+        let is_job = |m: &&Meaning| {
+            let kind = self.module(m.decl.module).decl(m.decl).kind;
+            matches!(kind, DeclKind::Job | DeclKind::Service)
+        };
+        let jobs: Vec<Meaning> = meanings.iter().filter(is_job).cloned().collect();
+        for job in &jobs {
+            let _ = self.evaluate_target(job);
+        }
+        self.definitions.modules.diagnostics.truncate(known);
+        self.wanted.asked_effects.clear();
+        self.wanted.asked_services.clear();
     }
 
     /// Evaluates declarations that need one another in a long chain, from its end on, so that the

@@ -4,7 +4,9 @@ use std::rc::Rc;
 use std::sync::Arc;
 
 use nubrik_diagnostic::Diagnostic;
-use nubrik_graph::{FileId, OutputNode, Pipeline, Service, Step, ToolId, WorkFolder};
+use nubrik_graph::{
+    FileId, OutputNode, Pipeline, Service, SetId, Step, TargetId, ToolId, WorkFolder,
+};
 use nubrik_source::{Span, WsPath, shared_text};
 use smallvec::SmallVec;
 
@@ -170,19 +172,7 @@ impl Evaluator<'_> {
             return self.fail(span, observed_and_kept());
         }
         let listed = draft.step.narrows();
-        let mut inputs = Vec::with_capacity(draft.inputs.len());
-        let mut candidates = Vec::new();
-        for file in std::mem::take(&mut draft.inputs) {
-            // What is in a folder, the commands may read: the listing says what they did. Of the
-            // folder that they get a copy of, it names only the copy.
-            let copied = matches!(&draft.step.work, WorkFolder::Private { copy_of: Some(of), .. }
-                if self.drafting.graph.files[of.index()].path == file.path);
-            match file.folder && listed && !copied {
-                true if file.maker.is_none() => candidates.push(self.folder_set(&file.path)?),
-                true => candidates.push(self.interned(std::slice::from_ref(&file))?),
-                false => self.add_input(&file, &mut inputs)?,
-            }
-        }
+        let (mut inputs, mut candidates) = self.inputs_of(&mut draft, listed)?;
         let reads = values.value("reads");
         if listed {
             self.add_candidates(&reads, span, &mut candidates)?;
@@ -205,6 +195,25 @@ impl Evaluator<'_> {
         self.enter(scope, draft, span)
     }
 
+    /// The inputs of a step that its words name, and sets of files of which it is seen later which are
+    /// inputs.
+    fn inputs_of(&mut self, draft: &mut Draft, listed: bool) -> Result<(Vec<FileId>, Vec<SetId>)> {
+        let mut inputs = Vec::with_capacity(draft.inputs.len());
+        let mut candidates = Vec::new();
+        for file in std::mem::take(&mut draft.inputs) {
+            // What is in a folder, the commands may read: the listing says what they did. Of the
+            // folder that they get a copy of, it names only the copy.
+            let copied = matches!(&draft.step.work, WorkFolder::Private { copy_of: Some(of), .. }
+                if self.drafting.graph.files[of.index()].path == file.path);
+            match file.folder && listed && !copied {
+                true if file.maker.is_none() => candidates.push(self.folder_set(&file.path)?),
+                true => candidates.push(self.interned(std::slice::from_ref(&file))?),
+                false => self.add_input(&file, &mut inputs)?,
+            }
+        }
+        Ok((inputs, candidates))
+    }
+
     /// Enters a finished step in the graph, unless the very same step is there already.
     pub(super) fn enter(&mut self, scope: &Scope, draft: Draft, span: Span) -> Result<Value> {
         let Draft {
@@ -223,22 +232,10 @@ impl Evaluator<'_> {
         tools.sort_unstable();
         tools.dedup();
         (step.tools, step.services) = (tools.into_vec(), services);
-        if let Some(reads) = self.choices.frames.last().filter(|r| !r.is_empty()) {
-            let reads = reads.clone();
-            self.choices
-                .target_reads
-                .entry(scope.owner.target)
-                .or_default()
-                .add_all(&reads);
-        }
+        self.note_reads_of_target(scope.owner.target);
         let number = self.drafting.graph.steps.len() as u32;
-        let steps = &self.drafting.graph.steps;
         let folder_digest = nubrik_graph::row_digest(step.folder.as_str());
-        let known = self
-            .drafting
-            .steps
-            .find(folder_digest, |n| steps[n].folder == step.folder);
-        let known = known.map(|n| n as u32);
+        let known = self.step_at(folder_digest, &step.folder);
         let maker = known.unwrap_or(number);
         let mut outputs: SmallVec<[NamedOutput; 1]> = SmallVec::new();
         step.outputs.reserve_exact(drafted.len());
@@ -255,11 +252,8 @@ impl Evaluator<'_> {
                 super::forms::check::note_output(check, report.as_deref(), name, id);
             }
             // Outputs that the commands leave where they chose to are taken from there.
-            for (_, taken) in step
-                .taken
-                .iter_mut()
-                .filter(|(path, _)| path.as_str() == &*written)
-            {
+            let taken = step.taken.iter_mut();
+            for (_, taken) in taken.filter(|(path, _)| path.as_str() == &*written) {
                 *taken = id;
             }
             let (early, lines) = (early.contains(&written), lines.contains(&written));
@@ -276,21 +270,47 @@ impl Evaluator<'_> {
             }
         }
         if let Some(known) = known {
-            let first = &self.drafting.graph.steps[known as usize];
-            if *first == step {
-                return Ok(Value::Step(known));
-            }
-            let made = outputs[0].1.path.below(&step.folder).unwrap_or_default();
-            let error = made_twice(made, self.drafting.step_spans[known as usize]);
-            return self.fail(span, error);
+            return self.known_step(known, &step, &outputs, span);
         }
-        self.drafting
-            .steps
-            .insert_new(folder_digest, number as usize);
-        self.drafting.graph.steps.push(step);
-        self.drafting.step_spans.push(span);
-        self.drafting.outputs.push(outputs);
+        let drafting = &mut self.drafting;
+        drafting.steps.insert_new(folder_digest, number as usize);
+        drafting.graph.steps.push(step);
+        drafting.step_spans.push(span);
+        drafting.outputs.push(outputs);
         Ok(Value::Step(number))
+    }
+
+    /// Notes for a target what options were read up to here.
+    fn note_reads_of_target(&mut self, target: TargetId) {
+        if let Some(reads) = self.choices.frames.last().filter(|r| !r.is_empty()) {
+            let reads = reads.clone();
+            let of_target = self.choices.target_reads.entry(target);
+            of_target.or_default().add_all(&reads);
+        }
+    }
+
+    /// A step that writes to the folder of one that is there already: the very same one, or an error.
+    fn known_step(
+        &mut self,
+        known: u32,
+        step: &Step,
+        outputs: &[NamedOutput],
+        span: Span,
+    ) -> Result<Value> {
+        let first = &self.drafting.graph.steps[known as usize];
+        if **first == *step {
+            return Ok(Value::Step(known));
+        }
+        let made = outputs[0].1.path.below(&step.folder).unwrap_or_default();
+        let error = made_twice(made, self.drafting.step_spans[known as usize]);
+        self.fail(span, error)
+    }
+
+    /// The step that writes to a folder, which has such a digest.
+    fn step_at(&self, digest: u32, folder: &WsPath) -> Option<u32> {
+        let steps = &self.drafting.graph.steps;
+        let is_it = |n: usize| steps[n].folder == *folder;
+        self.drafting.steps.find(digest, is_it).map(|n| n as u32)
     }
 
     /// An empty step of an owner, in the folder that its first output gives it.

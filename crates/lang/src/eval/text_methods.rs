@@ -55,20 +55,7 @@ impl Evaluator<'_> {
                 self.room_for_texts(t.matches(&*separator).count() + 1, name.span)?;
                 Value::List(t.split(&*separator).map(Value::text).collect())
             }
-            Method::Replace => {
-                let (from, to) = (self.text_arg(&args[0])?, self.text_arg(&args[1])?);
-                if from.is_empty() {
-                    return self.fail(
-                        args[0].span,
-                        Diagnostic::error("wrong-call", "cannot replace an empty text"),
-                    );
-                }
-                let found = t.matches(&*from).count();
-                let size =
-                    (t.len() - found * from.len()).saturating_add(found.saturating_mul(to.len()));
-                self.room_for_text(t.len().max(size), name.span)?;
-                Value::text(&t.replace(&*from, &to))
-            }
+            Method::Replace => self.replaced(t, args, name)?,
             Method::StartsWith => {
                 let part = self.text_arg(&args[0])?;
                 Value::Bool(t.starts_with(&*part))
@@ -83,6 +70,19 @@ impl Evaluator<'_> {
             }
             _ => return Ok(None),
         }))
+    }
+
+    /// A text with others in place of parts of it.
+    fn replaced(&mut self, t: &str, args: &[Given<'_>], name: &Name) -> Result<Value> {
+        let (from, to) = (self.text_arg(&args[0])?, self.text_arg(&args[1])?);
+        if from.is_empty() {
+            let error = Diagnostic::error("wrong-call", "cannot replace an empty text");
+            return self.fail(args[0].span, error);
+        }
+        let found = t.matches(&*from).count();
+        let size = (t.len() - found * from.len()).saturating_add(found.saturating_mul(to.len()));
+        self.room_for_text(t.len().max(size), name.span)?;
+        Ok(Value::text(&t.replace(&*from, &to)))
     }
 
     /// An argument that must be a plain text.

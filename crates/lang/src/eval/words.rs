@@ -4,7 +4,7 @@ use std::rc::Rc;
 use std::sync::Arc;
 
 use nubrik_diagnostic::Diagnostic;
-use nubrik_graph::{ArgumentFile, FileId, Mark, Program, Stage};
+use nubrik_graph::{ArgumentFile, FileId, Mark, Program, Stage, Step};
 use nubrik_source::{Span, WsPath};
 
 use super::steps::Draft;
@@ -401,22 +401,8 @@ impl Evaluator<'_> {
                     text.push_str(&path_from(&work, &kept_path(&draft.step.folder, path)));
                 }
                 WordStrand::ArgFile(files) => {
-                    let listed: String = files
-                        .iter()
-                        .map(|f| format!("{}\n", path_from(&work, &f.path)))
-                        .collect();
-                    let lists = &mut draft.step.lists;
-                    let known = lists.iter().position(|l| *l.text == *listed);
-                    let at = known.unwrap_or_else(|| {
-                        let path =
-                            scratch_path(&draft.step.folder, &format!("list-{}", lists.len() + 1));
-                        lists.push(ArgumentFile {
-                            path,
-                            text: listed.into(),
-                        });
-                        lists.len() - 1
-                    });
-                    text.push_str(&path_from(&work, &lists[at].path));
+                    let path = argument_file(files, &work, &mut draft.step);
+                    text.push_str(&path_from(&work, &path));
                 }
                 WordStrand::TextFile {
                     path, text: inner, ..
@@ -437,6 +423,24 @@ impl Evaluator<'_> {
         }
         text
     }
+}
+
+/// The file that lists files for a command which runs in `work`: one for each list.
+fn argument_file(files: &[FileRef], work: &WsPath, step: &mut Step) -> WsPath {
+    let lines = files
+        .iter()
+        .map(|f| format!("{}\n", path_from(work, &f.path)));
+    let listed: String = lines.collect();
+    let lists = &mut step.lists;
+    if let Some(known) = lists.iter().find(|list| *list.text == *listed) {
+        return known.path.clone();
+    }
+    let path = scratch_path(&step.folder, &format!("list-{}", lists.len() + 1));
+    lists.push(ArgumentFile {
+        path: path.clone(),
+        text: listed.into(),
+    });
+    path
 }
 
 /// What is wrong with a first word that only a shell understands, and what to write instead; `None`

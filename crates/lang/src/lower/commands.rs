@@ -425,10 +425,31 @@ impl ScriptReading {
         let arrows = std::mem::take(&mut self.arrows);
         let calculates = std::mem::take(&mut self.begins)
             || (within == Some(ScriptPlace::Arithmetic) && !dollar);
+        if self.takes(character, quoted, dollar, arrows, calculates) {
+            return;
+        }
+        let is_quoted = self.open.last() == Some(&ScriptPlace::DoubleQuotes);
+        self.in_word = is_quoted || !ends_word(character);
+        if self.in_word {
+            self.word.push(character);
+        }
+    }
+
+    /// Takes a character that is neither escaped nor in single quotes or a comment. Says whether no word
+    /// can go on or begin with it.
+    fn takes(
+        &mut self,
+        character: char,
+        quoted: bool,
+        dollar: bool,
+        arrows: usize,
+        calculates: bool,
+    ) -> bool {
+        let within = self.open.last().copied();
         match character {
             '\\' => {
                 self.escaped = true;
-                return;
+                return true;
             }
             '\'' if !quoted => self.open.push(ScriptPlace::SingleQuotes),
             '"' if quoted => self.leave(),
@@ -450,7 +471,7 @@ impl ScriptReading {
             }
             '#' if !quoted && !self.in_word => {
                 self.open.push(ScriptPlace::Comment);
-                return;
+                return true;
             }
             ')' if within == Some(ScriptPlace::Case) => {}
             '<' if !quoted && within != Some(ScriptPlace::Arithmetic) => {
@@ -463,11 +484,7 @@ impl ScriptReading {
             _ if quoted || !ends_word(character) => self.name(character),
             _ => self.end_name(),
         }
-        let is_quoted = self.open.last() == Some(&ScriptPlace::DoubleQuotes);
-        self.in_word = is_quoted || !ends_word(character);
-        if self.in_word {
-            self.word.push(character);
-        }
+        false
     }
 
     fn next_of_document(&mut self, character: char) {

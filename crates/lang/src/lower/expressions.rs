@@ -56,9 +56,8 @@ impl Lowerer {
             SyntaxKind::MapExpr => {
                 let entries = node.children().filter(|c| c.kind() == SyntaxKind::MapEntry);
                 let entry = |e: Node<'_>| {
-                    self.in_key = e
-                        .expression(0)
-                        .is_some_and(|k| k.kind() == SyntaxKind::NameExpr);
+                    let key = e.expression(0);
+                    self.in_key = key.is_some_and(|k| k.kind() == SyntaxKind::NameExpr);
                     let key = self.child_expression(e, 0);
                     self.in_key = false;
                     (key, self.child_expression(e, 1))
@@ -343,23 +342,25 @@ impl Lowerer {
                 name: name.clone(),
             }),
             _ => {
-                let options = self
-                    .module
-                    .decls
-                    .iter()
-                    .filter(|d| d.kind == DeclKind::Option);
-                let near = nearest(&name.text, options.map(|d| &*d.name.text)).map(str::to_owned);
-                let message = format!("option `{}` is not defined here", name.text);
-                let error = Diagnostic::error("unknown-option", message);
-                let error = match near {
-                    Some(near) => error.mend(near),
-                    None => error
-                        .note("an option of a kit is taken into this file by `use { NAME } from \"KIT\"`")
-                        .mend("nubrik options   shows all options, with the kits that declare them"),
-                };
+                let error = self.no_such_option(&name.text);
                 self.report(name.span, error);
                 None
             }
+        }
+    }
+
+    /// The error about an option that this file does not know.
+    fn no_such_option(&self, name: &str) -> Diagnostic {
+        let decls = self.module.decls.iter();
+        let options = decls.filter(|d| d.kind == DeclKind::Option);
+        let near = nearest(name, options.map(|d| &*d.name.text)).map(str::to_owned);
+        let message = format!("option `{name}` is not defined here");
+        let error = Diagnostic::error("unknown-option", message);
+        match near {
+            Some(near) => error.mend(near),
+            None => error
+                .note("an option of a kit is taken into this file by `use { NAME } from \"KIT\"`")
+                .mend("nubrik options   shows all options, with the kits that declare them"),
         }
     }
 

@@ -258,14 +258,10 @@ impl Lowerer {
             self.scopes.push(scope);
             for (name, inner) in let_names {
                 if inner.child(SyntaxKind::Params).is_some() {
-                    let error = Diagnostic::error(
-                        "not-here",
-                        "a function cannot be declared inside a kind",
-                    );
-                    self.report(
-                        name.span,
-                        error.mend("declare it with `private let` outside"),
-                    );
+                    let message = "a function cannot be declared inside a kind";
+                    let error = Diagnostic::error("not-here", message)
+                        .mend("declare it with `private let` outside");
+                    self.report(name.span, error);
                 }
                 let ty = inner.type_node().map(|t| self.type_expr(t));
                 self.slot_types.push(ty.clone());
@@ -280,9 +276,8 @@ impl Lowerer {
         }
         if node.kind() == SyntaxKind::KindDecl && body.is_none() {
             let span = self.module.decls[number as usize].name.span;
-            let error =
-                Diagnostic::error("no-give", "this kind gives nothing").mend("give { files = … }");
-            self.report(span, error);
+            let error = Diagnostic::error("no-give", "this kind gives nothing");
+            self.report(span, error.mend("give { files = … }"));
         }
         self.scopes.clear();
         let decl = &mut self.module.decls[number as usize];

@@ -101,17 +101,16 @@ impl Starting<'_> {
         for command in &commands.prepare {
             self.run_command("prepare", command, &quarters)?;
         }
-        let is_secret = self.secrets.clone();
-        let echo = echo.map(|echo| -> Echo {
-            Box::new(move |bytes: &[u8]| echo(&without(&is_secret, bytes.to_vec())))
-        });
-        let running =
-            Running::start(&quarters.spec(&commands.run, None), echo).map_err(|(program, e)| {
-                self.failure(ServiceProblem::NotStarted(
-                    program.display().to_string(),
-                    e.to_string(),
-                ))
-            })?;
+        let secrets = self.secrets.clone();
+        let quiet = |echo: OutputListener| -> Echo {
+            Box::new(move |bytes: &[u8]| echo(&without(&secrets, bytes.to_vec())))
+        };
+        let echo = echo.map(quiet);
+        let running = Running::start(&quarters.spec(&commands.run, None), echo);
+        let running = running.map_err(|(program, e)| {
+            let program = program.display().to_string();
+            self.failure(ServiceProblem::NotStarted(program, e.to_string()))
+        })?;
         nubrik_confine::spare(running.group().unsigned_abs(), true);
         let log = format!("{}.log", service.address.replace('/', "-"));
         let unstopped = self.unstopped.clone();

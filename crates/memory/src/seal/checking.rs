@@ -76,16 +76,13 @@ impl Seal {
         ask: impl Fn(&SampleRequest) -> Digest + Sync,
         threads: usize,
     ) -> Option<Vec<Change>> {
-        if self
-            .env
-            .iter()
-            .any(|(name, digest)| env_digest(std::env::var(name).ok().as_deref()) != *digest)
-        {
-            return None;
-        }
+        let is_other = |(name, digest): &(String, Option<Digest>)| {
+            env_digest(std::env::var(name).ok().as_deref()) != *digest
+        };
         // Who asks about paths that are not there means another seal.
-        if matches!(which, ToLookAt::Only(numbers) if numbers.iter().any(|n| *n as usize >= self.len()))
-        {
+        let is_of_other_seal = matches!(which, ToLookAt::Only(numbers)
+            if numbers.iter().any(|n| *n as usize >= self.len()));
+        if is_of_other_seal || self.env.iter().any(is_other) {
             return None;
         }
         let taken = AtomicUsize::new(0);

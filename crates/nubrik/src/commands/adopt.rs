@@ -41,14 +41,7 @@ pub(super) const SETTINGS: &str =
 ";
 
 pub fn adopt(console: Console, choice: &Choice, adopting: &Adopting) -> CommandResult<Exit> {
-    let here = std::env::current_dir().map_err(|e| {
-        say_wrong(
-            console,
-            Exit::Own,
-            &format!("cannot find this folder: {e}"),
-            &[],
-        )
-    })?;
+    let here = super::current_folder(console)?;
     let place = adopting
         .dir
         .as_ref()
@@ -245,13 +238,8 @@ fn write_and_try(
     showing::proposal(console, folder, &proposal);
     if first.is_empty() {
         let differing = folder.changes(&mut adoption.look(), true).map_err(say)?;
-        showing::nothing_new(
-            console,
-            differing
-                .iter()
-                .map(|change| change.differences.len())
-                .sum(),
-        );
+        let counts = differing.iter().map(|change| change.differences.len());
+        showing::nothing_new(console, counts.sum());
         return Ok(Exit::Done);
     }
     if !console.is_json() {
@@ -272,10 +260,8 @@ fn write_and_try(
     }
     let mut tried = adoption.try_all(&mut proposal, &mut texts).map_err(say)?;
     let mut compared = compared(adoption, &proposal, &learned, &tried).map_err(say)?;
-    let other_values: BTreeSet<String> = compared
-        .iter()
-        .flat_map(|one| one.other_values.clone())
-        .collect();
+    let other_values = compared.iter().flat_map(|one| one.other_values.clone());
+    let other_values: BTreeSet<String> = other_values.collect();
     if let (KnownBuild::Watched(watched), false) = (adoption.build, other_values.is_empty()) {
         // The machine answers some questions otherwise than the configuration did, which knows
         // better.
@@ -293,15 +279,20 @@ fn write_and_try(
     if let KnownBuild::Watched(watched) = adoption.build {
         showing::compared(console, &watched.build().command, &compared);
     }
-    if adoption.limit.is_over() {
+    Ok(end(console, adoption.limit.is_over(), tried.is_interrupted))
+}
+
+/// Says how it goes on after all was tried, or why not all was.
+fn end(console: Console, is_late: bool, is_interrupted: bool) -> Exit {
+    if is_late {
         errln!(
             console,
             "the time was over; nubrik build and nubrik test go on from here"
         );
-    } else if tried.is_interrupted {
+    } else if is_interrupted {
         errln!(console, "stopped; what was written stays");
-        return Ok(Exit::Interrupted);
+        return Exit::Interrupted;
     }
     showing::what_comes_next(console);
-    Ok(Exit::Done)
+    Exit::Done
 }

@@ -6,7 +6,9 @@ use nubrik_answers::{NoticeEvent, PastTimes, ResultEvent, SummaryEvent};
 use nubrik_engine::{Event, Listener, Options, StepCounts};
 use nubrik_graph::{FileId, Graph, StepId};
 use nubrik_lang::{AddressPattern, Evaluation, Wanted};
-use nubrik_session::{BuildEnd, BuildReport, KitNews, Session, SharedCache, Standing, Workshop};
+use nubrik_session::{
+    BuildEnd, BuildReport, KitNews, Sealed, Session, SharedCache, Standing, Workshop,
+};
 
 use super::left_out::{self, PartEvaluated};
 use super::shared_news;
@@ -132,22 +134,8 @@ pub fn bring_up(
         workshop.standing(patterns)
     } {
         Standing::Holds(sealed) => {
-            let steps = sealed.steps;
-            let counts = StepCounts::all_current(steps);
-            let summary = nubrik_engine::Summary {
-                counts,
-                ..Default::default()
-            };
-            let results = sealed.results;
-            return Ok(Brought::Built(Box::new(BuildReport {
-                summary,
-                micros: workshop.lap_micros(),
-                results,
-                cancelled: false,
-                machine_lacks: false,
-                flaky: 0,
-                left_out: Vec::new(),
-            })));
+            let report = nothing_to_do(workshop, sealed);
+            return Ok(Brought::Built(Box::new(report)));
         }
         Standing::Reached(reached) if workshop.remembers(&reached) => {
             let graph = reached.graph().clone();
@@ -187,6 +175,23 @@ pub fn bring_up(
     )?;
     report.left_out = left_out.addresses;
     Ok(Brought::Built(Box::new(report)))
+}
+
+/// The report of a build in which all is as it was.
+fn nothing_to_do(workshop: &Workshop<'_>, sealed: Sealed) -> BuildReport {
+    let summary = nubrik_engine::Summary {
+        counts: StepCounts::all_current(sealed.steps),
+        ..Default::default()
+    };
+    BuildReport {
+        summary,
+        micros: workshop.lap_micros(),
+        results: sealed.results,
+        cancelled: false,
+        machine_lacks: false,
+        flaky: 0,
+        left_out: Vec::new(),
+    }
 }
 
 /// Builds what a change since a revision can affect.

@@ -26,83 +26,47 @@ pub fn cache(console: Console, work: Option<CacheUpkeep>) -> CommandResult<Exit>
     let folder = nubrik_session::store_folder().map_err(nowhere)?;
     let paint = console.paint(OutputStream::Output);
     if !folder.is_dir() {
-        return Ok(say(
-            console,
-            paint,
-            "size",
-            CacheAmount::default(),
-            &[],
-            &folder.display().to_string(),
-        ));
+        let (amount, place) = (CacheAmount::default(), folder.display().to_string());
+        return Ok(say(console, paint, "size", amount, &[], &place));
     }
-    let unusable = |problem: nubrik_store::StoreError| {
-        say_wrong(
-            console,
-            Exit::Own,
-            &problem.to_string(),
-            &["check the rights and the space there"],
-        )
-    };
-    let refused = |problem: String| {
-        say_wrong(
-            console,
-            Exit::Own,
-            &problem,
-            &["check the rights and the space there"],
-        )
-    };
-    let store = LocalStore::open(&folder).map_err(unusable)?;
+    let store = LocalStore::open(&folder).map_err(|why| refused(console, why))?;
     let place = folder.display().to_string();
     Ok(match work {
         None => {
-            let images = images_amount().map_err(|why| refused(why.to_string()))?;
-            say(
-                console,
-                paint,
-                "size",
-                CacheAmount {
-                    results: store.amount(),
-                    images,
-                },
-                &[],
-                &place,
-            )
+            let results = store.amount();
+            let images = images_amount().map_err(|why| refused(console, why))?;
+            let amount = CacheAmount { results, images };
+            say(console, paint, "size", amount, &[], &place)
         }
         Some(CacheUpkeep::Verify) => {
             let threads = std::thread::available_parallelism().map_or(1, usize::from);
             let verified = store.verify(threads);
-            let roots = verify_images().map_err(|why| refused(why.to_string()))?;
-            let images = images_amount().map_err(|why| refused(why.to_string()))?;
-            let damaged = verified
-                .damaged
-                .iter()
-                .chain(&roots)
-                .map(|path| path.display().to_string());
-            let (amount, damaged) = (
-                CacheAmount {
-                    results: verified.amount,
-                    images,
-                },
-                damaged.collect::<Vec<_>>(),
-            );
+            let roots = verify_images().map_err(|why| refused(console, why))?;
+            let images = images_amount().map_err(|why| refused(console, why))?;
+            let damaged = verified.damaged.iter().chain(&roots);
+            let damaged: Vec<String> = damaged.map(|path| path.display().to_string()).collect();
+            let results = verified.amount;
+            let amount = CacheAmount { results, images };
             say(console, paint, "verify", amount, &damaged, &place)
         }
         Some(CacheUpkeep::Prune { size, unused_for }) => {
             let size = size.or_else(|| unused_for.is_none().then_some(nubrik_session::CACHE_LIMIT));
             let unused = unused_for.map(|days| Duration::from_secs(u64::from(days) * 24 * 3600));
-            let results = store.prune(size, unused).map_err(unusable)?;
+            let results = store
+                .prune(size, unused)
+                .map_err(|why| refused(console, why))?;
             let images = prune_images(unused.unwrap_or(IMAGES_UNUSED))
-                .map_err(|why| refused(why.to_string()))?;
-            say(
-                console,
-                paint,
-                "prune",
-                CacheAmount { results, images },
-                &[],
-                &place,
-            )
+                .map_err(|why| refused(console, why))?;
+            let amount = CacheAmount { results, images };
+            say(console, paint, "prune", amount, &[], &place)
         }
     })
+}
+
+/// Says that the cache cannot be used.
+fn refused(console: Console, problem: impl std::fmt::Display) -> Exit {
+    let mend = "check the rights and the space there";
+    say_wrong(console, Exit::Own, &problem.to_string(), &[mend])
 }
 
 /// Says what there is, or what went.

@@ -40,18 +40,11 @@ pub fn clean(
     } else {
         let patterns = patterns(console, &mut workshop, words)?;
         let evaluation = evaluate(console, &mut workshop, &patterns)?;
-        for target in evaluation
-            .targets
-            .iter()
-            .map(|t| evaluation.graph.target(*t))
-        {
+        let targets = evaluation.targets.iter();
+        for target in targets.map(|id| evaluation.graph.target(*id)) {
             let out = workshop.results_folder();
-            paths.extend(
-                target
-                    .results
-                    .iter()
-                    .map(|r| format!("{out}/{}", r.publish.as_str())),
-            );
+            let results = target.results.iter();
+            paths.extend(results.map(|r| format!("{out}/{}", r.publish.as_str())));
             paths.push(format!(".nubrik/made/{}", target.address));
         }
     }

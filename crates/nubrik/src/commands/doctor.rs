@@ -92,29 +92,9 @@ fn show(console: Console, findings: &[Finding]) {
             out!(console, "{}", below_state(paint, &found));
         }
         if !finding.ok {
-            let line = |label: &str, text: &str, ink: Option<Ink>| {
-                let text = paint.in_lines(12, text, |line| {
-                    ink.map_or(line.to_owned(), |ink| paint.ink(ink, line))
-                });
-                outln!(
-                    console,
-                    "  {}  {text}",
-                    paint.ink(Ink::Calm, &format!("{label:<8}"))
-                );
-            };
             // The same folders are named once.
             let is_news = searched.replace(&finding.searched) != Some(&finding.searched);
-            if !finding.searched.is_empty() && is_news {
-                let word = match finding.what {
-                    "worker" => "differs",
-                    "jobs" | "watcher" => "because",
-                    _ => "searched",
-                };
-                line(word, &finding.searched.join(", "), None);
-            }
-            if let Some(mend) = &finding.mend {
-                line("try", mend, Some(Ink::Mend));
-            }
+            show_lacking(console, paint, finding, is_news);
         }
     }
     if findings.iter().any(|f| !f.counts.is_empty()) {
@@ -124,5 +104,28 @@ fn show(console: Console, findings: &[Finding]) {
             "\n{}",
             paint.in_lines(0, text, |line| paint.ink(Ink::Faint, line))
         );
+    }
+}
+
+/// Says what was looked for where something is missing, and what to do. `is_news` says whether the
+/// folders are other ones than before.
+fn show_lacking(console: Console, paint: Paint, finding: &Finding, is_news: bool) {
+    let line = |label: &str, text: &str, ink: Option<Ink>| {
+        let text = paint.in_lines(12, text, |line| {
+            ink.map_or(line.to_owned(), |ink| paint.ink(ink, line))
+        });
+        let label = paint.ink(Ink::Calm, &format!("{label:<8}"));
+        outln!(console, "  {label}  {text}");
+    };
+    if !finding.searched.is_empty() && is_news {
+        let word = match finding.what {
+            "worker" => "differs",
+            "jobs" | "watcher" => "because",
+            _ => "searched",
+        };
+        line(word, &finding.searched.join(", "), None);
+    }
+    if let Some(mend) = &finding.mend {
+        line("try", mend, Some(Ink::Mend));
     }
 }

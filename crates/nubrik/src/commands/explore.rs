@@ -135,28 +135,11 @@ fn serve(
         let mend = "without --port a free one is taken";
         wrong(format!("cannot serve pages at port {port}: {why}"), &[mend])
     })?;
-    if console.is_json() {
-        console.event(&ExplorerEvent::of(&server.address()));
-    } else {
-        let paint = console.paint(OutputStream::Output);
-        outln!(
-            console,
-            "{}",
-            labelled(paint, Ink::Found, "explore", &server.address())
-        );
-        let text = "local only; reload a page to see changes; Ctrl-C stops it";
-        outln!(
-            console,
-            "{}",
-            paint.ink(Ink::Faint, &format!("{:10}{text}", ""))
-        );
-    }
+    say_address(console, &server.address());
     // The file is removed when the server ends.
-    let _first = if opens {
-        show_first(console, &server.address())
-    } else {
-        None
-    };
+    let _first = opens
+        .then(|| show_first(console, &server.address()))
+        .flatten();
     // A build may be at work, and a page waits for none.
     let make = || {
         Some(Site::of(
@@ -168,6 +151,22 @@ fn serve(
     };
     server.serve(&|| cancel.is_thrown(), &make);
     Ok(Exit::Done)
+}
+
+/// Says where the pages are.
+fn say_address(console: Console, address: &str) {
+    if console.is_json() {
+        return console.event(&ExplorerEvent::of(address));
+    }
+    let paint = console.paint(OutputStream::Output);
+    outln!(
+        console,
+        "{}",
+        labelled(paint, Ink::Found, "explore", address)
+    );
+    let text = "local only; reload a page to see changes; Ctrl-C stops it";
+    let text = paint.ink(Ink::Faint, &format!("{:10}{text}", ""));
+    outln!(console, "{text}");
 }
 
 /// The workspace as it is now; nothing while it cannot be opened: then the pages stay as they are.

@@ -1,9 +1,10 @@
 //! `nubrik graph`: what depends on what, for other programs and as a picture.
 
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use nubrik_explorer::Shape;
-use nubrik_graph::{Role, TargetId};
+use nubrik_graph::{Graph, Role, TargetId};
 use nubrik_lang::AddressPattern;
 use nubrik_source::WsPath;
 
@@ -19,6 +20,19 @@ use crate::ui::{json_text, lanes};
 const READABLE_NODES: usize = 150;
 
 impl Drawing {
+    /// How it is painted. Lines in a file are not cut, and have no colours.
+    fn paint(&self, console: Console) -> Paint {
+        let paint = console.paint(OutputStream::Output);
+        match self.output {
+            None => paint,
+            Some(_) => Paint {
+                colours: false,
+                width: None,
+                ..paint
+            },
+        }
+    }
+
     /// The format that was asked for, or that the file's ending means.
     fn format(&self) -> GraphFormat {
         let ending = self
@@ -64,44 +78,26 @@ pub fn graph(
         Some(revision) => Some(affected(console, &session, &asked, revision)?),
         None => None,
     };
-    let drawn_ones = reached
-        .as_ref()
-        .map_or(&asked.targets, |reached| &reached.targets);
-    let addresses: Vec<_> = drawn_ones
+    let reached = reached.as_ref();
+    let drawn_ones = reached.map_or(&asked.targets, |reached| &reached.targets);
+    let addresses = drawn_ones
         .iter()
-        .map(|t| asked.graph.target(*t).address.clone())
-        .collect();
+        .map(|t| asked.graph.target(*t).address.clone());
+    let addresses: Vec<_> = addresses.collect();
     let evaluation = match drawing.users {
-        true => evaluate(
-            console,
-            &mut session,
-            &[AddressPattern::below(&WsPath::root())],
-        )?,
+        true => {
+            let everything = [AddressPattern::below(&WsPath::root())];
+            evaluate(console, &mut session, &everything)?
+        }
         false => asked,
     };
     let graph = &evaluation.graph;
-    let index = graph.target_index();
-    let mut roots: Vec<TargetId> = addresses.iter().filter_map(|a| index.find(a)).collect();
-    // What a job uses shows only when it is asked for: without that it would be alone.
-    if roots.len() > 1 {
-        roots.retain(|id| !matches!(graph.target(*id).role, Role::Job | Role::Service));
-    }
-    let format = if console.is_json() {
-        GraphFormat::Json
-    } else {
-        drawing.format()
+    let roots = roots_of(graph, &addresses);
+    let format = match console.is_json() {
+        true => GraphFormat::Json,
+        false => drawing.format(),
     };
-    let paint = console.paint(OutputStream::Output);
-    // Lines in a file are not cut, and have no colours.
-    let paint = if drawing.output.is_some() {
-        Paint {
-            colours: false,
-            width: None,
-            ..paint
-        }
-    } else {
-        paint
-    };
+    let paint = drawing.paint(console);
     let mut shape = Shape::of_targets(graph, &roots, drawing.depth, drawing.users);
     if drawing.packages {
         shape = shape.of_packages();
@@ -113,24 +109,13 @@ pub fn graph(
     };
     let mut text = drawn(&shape, legend, (format, paint), may_shrink);
     if text.is_none() && may_shrink {
-        let note = format!(
-            "{} targets are too many to be read: these are packages; name some targets or give --depth for less",
-            shape.nodes.len()
-        );
-        let paint = console.paint(OutputStream::Error);
-        errln!(
-            console,
-            "{}",
-            super::labelled(paint, Ink::Doubt, "note", &note)
-        );
+        note_packages(console, shape.nodes.len());
         shape = shape.of_packages();
         text = drawn(&shape, legend, (format, paint), false);
     }
     let Some(text) = text else {
-        let message = format!(
-            "a graph of {} nodes is too large to be read as text here",
-            shape.nodes.len()
-        );
+        let nodes = shape.nodes.len();
+        let message = format!("a graph of {nodes} nodes is too large to be read as text here");
         let mends = [
             "nubrik graph --output graph.svg",
             "nubrik graph --depth 1 TARGET",
@@ -138,6 +123,27 @@ pub fn graph(
         return Err(say_wrong(console, Exit::Usage, &message, &mends));
     };
     write(console, drawing, format, &text)
+}
+
+/// Says that packages are drawn in place of so many targets.
+fn note_packages(console: Console, targets: usize) {
+    let note = format!(
+        "{targets} targets are too many to be read: these are packages; name some targets or give --depth for less"
+    );
+    let paint = console.paint(OutputStream::Error);
+    let line = super::labelled(paint, Ink::Doubt, "note", &note);
+    errln!(console, "{line}");
+}
+
+/// The targets to begin a drawing with.
+fn roots_of(graph: &Graph, addresses: &[Arc<str>]) -> Vec<TargetId> {
+    let index = graph.target_index();
+    let mut roots: Vec<TargetId> = addresses.iter().filter_map(|a| index.find(a)).collect();
+    // What a job uses shows only when it is asked for: without that it would be alone.
+    if roots.len() > 1 {
+        roots.retain(|id| !matches!(graph.target(*id).role, Role::Job | Role::Service));
+    }
+    roots
 }
 
 /// Writes a drawing where it is wanted.

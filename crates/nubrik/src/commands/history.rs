@@ -158,18 +158,9 @@ fn most_time(records: &[BuildRecord], paint: Paint) -> String {
 }
 
 fn one(record: &BuildRecord, paint: Paint) -> String {
-    let mut out = format!(
-        "{}\n",
-        paint.ink(
-            Ink::Strong,
-            &format!(
-                "build {}, {}, {}",
-                record.build,
-                ago(record.age().as_secs()),
-                record.request()
-            )
-        )
-    );
+    let (age, request) = (ago(record.age().as_secs()), record.request());
+    let title = format!("build {}, {age}, {request}", record.build);
+    let mut out = format!("{}\n", paint.ink(Ink::Strong, &title));
     let columns = Columns::of_rows(record.done.iter().map(|step| (&*step.target, &*step.say)));
     for step in &record.done {
         let ink = match step.state.as_str() {
@@ -205,20 +196,22 @@ fn one(record: &BuildRecord, paint: Paint) -> String {
         record.counts.sentence(),
         duration(record.micros)
     ));
-    if let Some(shared) = record
-        .shared
-        .filter(|shared| *shared != SharedRecord::default())
-    {
-        let mut text = format!(
-            "{} results taken from the shared cache: {} downloaded, {} of work saved",
-            shared.taken,
-            size(shared.moved),
-            duration(shared.saved_micros)
-        );
-        for (count, why) in shared.not_taken() {
-            text.push_str(&format!("; not taken: {count} {why}"));
-        }
-        out.push_str(&format!("{text}\n"));
+    let shared = record.shared;
+    if let Some(shared) = shared.filter(|shared| *shared != SharedRecord::default()) {
+        out.push_str(&of_shared(&shared));
     }
     out
+}
+
+/// What a build had of the shared cache, in a line.
+fn of_shared(shared: &SharedRecord) -> String {
+    let (moved, saved) = (size(shared.moved), duration(shared.saved_micros));
+    let mut text = format!(
+        "{} results taken from the shared cache: {moved} downloaded, {saved} of work saved",
+        shared.taken
+    );
+    for (count, why) in shared.not_taken() {
+        text.push_str(&format!("; not taken: {count} {why}"));
+    }
+    text + "\n"
 }

@@ -38,49 +38,34 @@ pub fn how(console: Console, choice: &Choice, from: &str, to: &str) -> CommandRe
         hops.iter().for_each(|hop| console.event(hop));
         return Ok(Exit::Done);
     }
+    show(console, &hops, &evaluation.graph);
+    Ok(Exit::Done)
+}
+
+/// Shows a dependency path, a line a target.
+fn show(console: Console, hops: &[Hop<'_>], graph: &nubrik_graph::Graph) {
     let paint = console.paint(OutputStream::Output);
     let last = hops.last().map_or("", |hop| hop.needs);
-    let widest = hops
-        .iter()
-        .map(|hop| width(hop.target))
-        .max()
-        .unwrap_or(0)
-        .max(width(last));
+    let widths = hops.iter().map(|hop| width(hop.target));
+    let widest = widths.max().unwrap_or(0).max(width(last));
     for Hop {
         target,
         defined,
         files,
         ..
-    } in &hops
+    } in hops
     {
-        let some = files
-            .iter()
-            .take(NAMED)
-            .copied()
-            .collect::<Vec<_>>()
-            .join(", ");
-        let more = files.len().saturating_sub(NAMED);
-        let more = if more > 0 {
-            format!(" and {more} more")
-        } else {
-            String::new()
+        let some = files.iter().take(NAMED).copied();
+        let some = some.collect::<Vec<_>>().join(", ");
+        let more = match files.len().saturating_sub(NAMED) {
+            0 => String::new(),
+            more => format!(" and {more} more"),
         };
-        outln!(
-            console,
-            "{}  {}  uses {some}{more}",
-            padded(target, widest),
-            paint.ink(Ink::Faint, defined)
-        );
+        let (target, defined) = (padded(target, widest), paint.ink(Ink::Faint, defined));
+        outln!(console, "{target}  {defined}  uses {some}{more}");
     }
-    let graph = &evaluation.graph;
     if let Some(id) = graph.find_target(last) {
-        let place = graph.target(id).place.to_string();
-        outln!(
-            console,
-            "{}  {}",
-            padded(last, widest),
-            paint.ink(Ink::Faint, &place)
-        );
+        let place = paint.ink(Ink::Faint, &graph.target(id).place.to_string());
+        outln!(console, "{}  {place}", padded(last, widest));
     }
-    Ok(Exit::Done)
 }

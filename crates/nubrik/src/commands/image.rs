@@ -41,19 +41,7 @@ fn push(console: Console, archive: &Path, to: &str, secret: Option<&str>) -> Com
             &[&to.replacen("http:", "https:", 1)],
         ));
     }
-    let secret = match secret.map(|name| (name, std::env::var(name))) {
-        None => None,
-        Some((_, Ok(secret))) => Some(secret),
-        Some((name, Err(_))) => {
-            let message = format!("the variable {name}, which holds the secret, is not set");
-            return Err(say_wrong(
-                console,
-                Exit::Usage,
-                &message,
-                &[&format!("export {name}=USER:PASSWORD")],
-            ));
-        }
-    };
+    let secret = secret.map(|name| secret_in(console, name)).transpose()?;
     let path = started_in().join(archive);
     let PushedImage {
         digest,
@@ -63,15 +51,11 @@ fn push(console: Console, archive: &Path, to: &str, secret: Option<&str>) -> Com
         Ok(pushed) => pushed,
         Err(why) => {
             let text = why.to_string();
-            let mut lines = text.lines();
-            let message = format!(
-                "the image is not pushed: {}",
-                lines.next().unwrap_or_default()
-            );
+            let first = text.lines().next().unwrap_or_default();
+            let message = format!("the image is not pushed: {first}");
+            let mend = "--secret VARIABLE, which holds USER:PASSWORD or a token";
             let mends: &[&str] = match why {
-                NotPushed::Registry(_) if secret.is_none() => {
-                    &["--secret VARIABLE, which holds USER:PASSWORD or a token"]
-                }
+                NotPushed::Registry(_) if secret.is_none() => &[mend],
                 _ => &[],
             };
             return Err(say_wrong(console, Exit::Failed, &message, mends));
@@ -88,4 +72,13 @@ fn push(console: Console, archive: &Path, to: &str, secret: Option<&str>) -> Com
     );
     outln!(console, "{}", labelled(paint, Ink::Found, "pushed", &what));
     Ok(Exit::Done)
+}
+
+/// The secret that a variable holds.
+fn secret_in(console: Console, name: &str) -> CommandResult<String> {
+    std::env::var(name).map_err(|_| {
+        let message = format!("the variable {name}, which holds the secret, is not set");
+        let mend = format!("export {name}=USER:PASSWORD");
+        say_wrong(console, Exit::Usage, &message, &[&mend])
+    })
 }

@@ -29,52 +29,30 @@ let place = \"the Skerrin Isles\"
 ";
 
 pub fn init(console: Console, choice: &Choice) -> CommandResult<Exit> {
-    let here = std::env::current_dir().map_err(|e| {
-        say_wrong(
-            console,
-            Exit::Own,
-            &format!("cannot find this folder: {e}"),
-            &[],
-        )
-    })?;
+    let here = super::current_folder(console)?;
     let ground = folder_at(console, choice, &here)?;
     let settings = ground.root.join(SETTINGS_FILE).display().to_string();
     let has_definitions = ground.existing.contains_key("");
     if ground.is_workspace && has_definitions {
         let message =
             format!("this folder has a targets.nub and belongs to a workspace already: {settings}");
-        return Err(say_wrong(
-            console,
-            Exit::Usage,
-            &message,
-            &["nubrik list   shows what it makes"],
-        ));
+        let mend = "nubrik list   shows what it makes";
+        return Err(say_wrong(console, Exit::Usage, &message, &[mend]));
     }
     if let Some(file) = ground.taken.all.iter().find(|file| ground.tree.has(file)) {
         let message = format!(
             "files in this folder belong to the package around it, such as {file}; with a targets.nub here it would lose them"
         );
-        let mends = [
-            "nubrik adopt --update   changes the definitions that there are, if a file is missing in them",
-        ];
-        return Err(say_wrong(console, Exit::Usage, &message, &mends));
+        let mend = "nubrik adopt --update   changes the definitions that there are, if a file is missing in them";
+        return Err(say_wrong(console, Exit::Usage, &message, &[mend]));
     }
     let mut proposal = survey(&ground.tree, &ground.top, &Answers::new(), &MachineFacts);
     let paint = console.paint(OutputStream::Output);
-    let wrote = |path: &str| {
-        outln!(
-            console,
-            "{}",
-            super::labelled(paint, Ink::Busy, "wrote", path)
-        )
+    let line = |ink, word: &str, text: &str| {
+        outln!(console, "{}", super::labelled(paint, ink, word, text));
     };
-    let kept = |what: &str| {
-        outln!(
-            console,
-            "{}",
-            super::labelled(paint, Ink::Calm, "kept", what)
-        )
-    };
+    let wrote = |path: &str| line(Ink::Busy, "wrote", path);
+    let kept = |what: &str| line(Ink::Calm, "kept", what);
     let say = |problem| say_problem(console, &problem);
     ground.write_settings(SETTINGS).map_err(say)?;
     if ground.is_workspace {
@@ -88,15 +66,7 @@ pub fn init(console: Console, choice: &Choice) -> CommandResult<Exit> {
         return Ok(Exit::Done);
     }
     if !is_small(&proposal) {
-        let found = proposal
-            .sources
-            .iter()
-            .map(|(kit, count)| format!("{count} of {}", kit.language()));
-        let found = found.collect::<Vec<_>>().join(", ");
-        outln!(
-            console,
-            "\nthere are sources here: {found}\nnow: nubrik adopt, which proposes definitions for them"
-        );
+        say_sources(console, &proposal);
         return Ok(Exit::Done);
     }
     proposal
@@ -116,6 +86,17 @@ pub fn init(console: Console, choice: &Choice) -> CommandResult<Exit> {
     wrote("targets.nub");
     outln!(console, "\nnow: nubrik list, then nubrik build");
     Ok(Exit::Done)
+}
+
+/// Says that there is more here than a first definition is written for.
+fn say_sources(console: Console, proposal: &Proposal) {
+    let found = proposal.sources.iter();
+    let found = found.map(|(kit, count)| format!("{count} of {}", kit.language()));
+    let found = found.collect::<Vec<_>>().join(", ");
+    outln!(
+        console,
+        "\nthere are sources here: {found}\nnow: nubrik adopt, which proposes definitions for them"
+    );
 }
 
 /// Whether a proposal is so small that nobody has to see it before it is written: few definitions

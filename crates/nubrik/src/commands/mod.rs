@@ -322,14 +322,7 @@ pub fn dispatch(arguments: Arguments) -> Exit {
 
 /// Opens the workspace that this folder belongs to, or says why not.
 pub fn open(console: Console, choice: &Choice) -> CommandResult<Session> {
-    let here = std::env::current_dir().map_err(|e| {
-        say_wrong(
-            console,
-            Exit::Own,
-            &format!("cannot find this folder: {e}"),
-            &[],
-        )
-    })?;
+    let here = current_folder(console)?;
     let mut session = open_at(console, &here)?;
     session
         .choose(choice.profile.as_deref(), &choice.set)
@@ -425,6 +418,14 @@ fn say_not_opened(console: Console, problem: &OpenProblem) -> Exit {
             &[],
         ),
     }
+}
+
+/// The folder in which the command was started.
+pub fn current_folder(console: Console) -> CommandResult<PathBuf> {
+    std::env::current_dir().map_err(|e| {
+        let message = format!("cannot find this folder: {e}");
+        say_wrong(console, Exit::Own, &message, &[])
+    })
 }
 
 /// Says what is wrong where no definition is to blame.

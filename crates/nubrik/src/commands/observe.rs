@@ -80,23 +80,20 @@ fn render(graph: &Graph, paths: &KnownPaths<'_>, step: &ObservedStep, paint: Pai
     if !step.unused.is_empty() {
         line(Ink::Doubt, "unused", &named(&step.unused, name, ""));
     }
-    let (there, missing): (Vec<_>, Vec<_>) = step.looked_up.iter().partition(|(_, there)| *there);
-    let paths =
-        |list: &[&(Arc<str>, bool)]| list.iter().map(|(p, _)| p.clone()).collect::<Vec<_>>();
-    if !there.is_empty() {
-        let text = named(&paths(&there), name, "");
-        line(
-            Ink::Doubt,
-            "asked for",
-            &format!("{text}: there, but not declared"),
-        );
-    }
-    if !missing.is_empty() {
-        line(
-            Ink::Calm,
-            "asked for",
-            &format!("{}: not there", named(&paths(&missing), name, "")),
-        );
+    for (is_there, what) in [(true, "there, but not declared"), (false, "not there")] {
+        let paths = step
+            .looked_up
+            .iter()
+            .filter(|(_, there)| *there == is_there);
+        let paths: Vec<Arc<str>> = paths.map(|(path, _)| path.clone()).collect();
+        if !paths.is_empty() {
+            let ink = if is_there { Ink::Doubt } else { Ink::Calm };
+            line(
+                ink,
+                "asked for",
+                &format!("{}: {what}", named(&paths, name, "")),
+            );
+        }
     }
     for refusal in &step.refused {
         line(Ink::Wrong, "refused", &refusal.to_string());

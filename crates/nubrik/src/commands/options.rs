@@ -1,7 +1,9 @@
 //! `nubrik options`
 
+use std::collections::BTreeMap;
+
 use nubrik_answers::{OptionEvent, ProfileEvent, options_with};
-use nubrik_lang::OptionInfo;
+use nubrik_lang::{OptionInfo, SettingValue};
 
 use super::{CommandResult, evaluate_with, open, say_wrong};
 use crate::arguments::Choice;
@@ -58,26 +60,28 @@ pub fn options(console: Console, choice: &Choice, word: Option<&str>) -> Command
         out!(console, "{}", render(option, paint));
     }
     if word.is_none() && !profiles.is_empty() {
-        outln!(
-            console,
-            "\n{}",
-            paint.ink(Ink::Strong, "profiles of nubrik.toml")
-        );
-        let widest = profiles.keys().map(String::len).max().unwrap_or(0);
-        for (name, set) in &profiles {
-            let set: Vec<String> = set
-                .iter()
-                .map(|(option, value)| format!("{option} = {value}"))
-                .collect();
-            outln!(
-                console,
-                "  {}  {}",
-                paint.ink(Ink::Calm, &format!("{name:<widest$}")),
-                set.join(", ")
-            );
-        }
+        show_profiles(console, paint, &profiles);
     }
     Ok(Exit::Done)
+}
+
+/// Shows what the settings set together under a name.
+fn show_profiles(
+    console: Console,
+    paint: Paint,
+    profiles: &BTreeMap<String, Vec<(String, SettingValue)>>,
+) {
+    let title = paint.ink(Ink::Strong, "profiles of nubrik.toml");
+    outln!(console, "\n{title}");
+    let widest = profiles.keys().map(String::len).max().unwrap_or(0);
+    for (name, set) in profiles {
+        let set = set
+            .iter()
+            .map(|(option, value)| format!("{option} = {value}"));
+        let set = set.collect::<Vec<_>>().join(", ");
+        let name = paint.ink(Ink::Calm, &format!("{name:<widest$}"));
+        outln!(console, "  {name}  {set}");
+    }
 }
 
 fn render(option: &OptionInfo, paint: Paint) -> String {

@@ -53,28 +53,21 @@ pub fn plan(
     if since.is_some() {
         session.take_notes();
     }
-    let wanted = if tests.is_some() {
-        Wanted::Tests
-    } else {
-        Wanted::Targets
+    let wanted = match tests {
+        Some(_) => Wanted::Tests,
+        None => Wanted::Targets,
     };
     let patterns = super::wanting(patterns(console, &mut session, words)?, wanted);
     let room = room_of(&session, jobs);
     // What is said of each step that is current, or of what is supposed to change, is said for the
     // whole graph only.
-    if !console.is_json()
-        && since.is_none()
-        && if_changed.is_empty()
-        && !tests.is_some_and(TestChoice::is_any)
-        && let Some(text) = by_last_build(
-            &session,
-            &patterns,
-            room,
-            console.paint(OutputStream::Output),
-        )
-    {
-        out!(console, "{text}");
-        return Ok(Exit::Done);
+    let of_whole_graph = since.is_none() && if_changed.is_empty();
+    if !console.is_json() && of_whole_graph && !tests.is_some_and(TestChoice::is_any) {
+        let paint = console.paint(OutputStream::Output);
+        if let Some(text) = by_last_build(&session, &patterns, room, paint) {
+            out!(console, "{text}");
+            return Ok(Exit::Done);
+        }
     }
     let evaluation = evaluate(console, &mut session, &patterns)?;
     let mut changed: Vec<WsPath> = Vec::new();
@@ -85,31 +78,42 @@ pub fn plan(
         Some(revision) => Some(affected(console, &session, &evaluation, revision)?),
         None => None,
     };
+    let (if_changed, compare) = (&*changed, false);
     let supposed = Supposed {
-        if_changed: &changed,
-        compare: false,
+        if_changed,
+        compare,
     };
-    let mut files = reached
-        .as_ref()
-        .map_or(&evaluation.requested, |reached| &reached.files)
-        .clone();
+    let asked = &evaluation.requested;
+    let files = reached.as_ref().map_or(asked, |reached| &reached.files);
+    let mut files = files.clone();
     let mut left = LeftOut::new();
     if let Some(choice) = tests {
-        let chosen = choose(console, &session, &evaluation, (choice, None))?;
-        let kept: HashSet<FileId> = chosen.files().into_iter().collect();
-        files.retain(|file| kept.contains(file));
-        left = chosen.left_out;
+        left = keep_chosen(console, &session, &evaluation, choice, &mut files)?;
     }
     if files.is_empty() && !left.is_empty() && !console.is_json() {
         out!(console, "no test to run\n");
     } else {
         show(console, &session, &evaluation, (&files, supposed), room);
     }
-    reached
-        .iter()
-        .for_each(|reached| say_skipped(console, reached));
+    if let Some(reached) = &reached {
+        say_skipped(console, reached);
+    }
     crate::ui::verdicts::show_skipped(console, &left);
     Ok(Exit::Done)
+}
+
+/// Keeps the files of the tests that are chosen; the others, by why they are left out.
+fn keep_chosen(
+    console: Console,
+    session: &Session,
+    evaluation: &Evaluation,
+    choice: &TestChoice,
+    files: &mut Vec<FileId>,
+) -> CommandResult<LeftOut> {
+    let chosen = choose(console, session, evaluation, (choice, None))?;
+    let kept: HashSet<FileId> = chosen.files().into_iter().collect();
+    files.retain(|file| kept.contains(file));
+    Ok(chosen.left_out)
 }
 
 /// Shows what a build of some files of what was evaluated would do.
@@ -270,10 +274,9 @@ fn render(
         return "nothing to build here\n".to_owned();
     }
     if out.is_empty() {
-        let its = if steps == 1 {
-            "its 1 step is".to_owned()
-        } else {
-            format!("all {steps} steps are")
+        let its = match steps {
+            1 => "its 1 step is".to_owned(),
+            _ => format!("all {steps} steps are"),
         };
         return format!("nothing would run: {its} current\n");
     }

@@ -112,28 +112,32 @@ pub fn report(
     }
     if !is_any {
         let text = site.report_markdown(what).ok_or_else(gone)?;
-        let is_read_here =
-            std::io::stdout().is_terminal() && !console.paint(OutputStream::Output).plain;
-        match what {
-            _ if console.is_json() => print(console, "markdown", &text),
-            // A person reads a page of a terminal; Markdown is for pages of other programs.
-            ReportOf::Build(number) if is_read_here => {
-                return history(console, choice, Some(number));
-            }
-            ReportOf::Tests if is_read_here => {
-                let tags = ["<details>", "</details>", "<summary>", "</summary>"];
-                let plain = tags
-                    .iter()
-                    .fold(text.replace('`', ""), |text, tag| text.replace(tag, ""));
-                out!(console, "{plain}");
-            }
-            _ => print(console, "markdown", &text),
+        if let (ReportOf::Build(number), true) = (what, is_read_here(console)) {
+            return history(console, choice, Some(number));
         }
+        show(console, what, &text);
     }
     match &files.pages {
         Some(folder) => super::explore::write(console, open(console, choice)?, folder),
         None => Ok(Exit::Done),
     }
+}
+
+/// Whether a person reads what is printed, in a terminal: Markdown is for pages of other programs.
+fn is_read_here(console: Console) -> bool {
+    let is_terminal = std::io::stdout().is_terminal();
+    !console.is_json() && is_terminal && !console.paint(OutputStream::Output).plain
+}
+
+/// Prints a report: as Markdown, or without its marks for a person.
+fn show(console: Console, what: ReportOf, text: &str) {
+    if what != ReportOf::Tests || !is_read_here(console) {
+        return print(console, "markdown", text);
+    }
+    let tags = ["<details>", "</details>", "<summary>", "</summary>"];
+    let without = |text: String, tag: &&str| text.replace(*tag, "");
+    let plain = tags.iter().fold(text.replace('`', ""), without);
+    out!(console, "{plain}");
 }
 
 /// Prints a report.

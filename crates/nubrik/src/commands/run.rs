@@ -236,42 +236,41 @@ fn run_effect(
         Ok(ended) if ends_well(effect, ended) => Ok(Exit::Done),
         Ok(EffectEnd::Interrupted) => Ok(Exit::Interrupted),
         Ok(EffectEnd::Failed { code, .. }) => Ok(Exit::Other(u8::try_from(code).unwrap_or(1))),
-        Err(EffectProblem::NoSecret(name)) => Err(say_wrong(
-            console,
-            Exit::Machine,
-            &format!(
-                "`{}` needs the secret `{name}`, and that variable is not set",
-                effect.address
-            ),
-            &[&format!(
-                "{name}=… nubrik run{} {}",
-                crate::arguments::chosen(),
-                effect.address
-            )],
-        )),
-        Err(EffectProblem::NoTool(problem)) => {
+        Err(problem) => Err(say_problem(console, effect, problem)),
+    }
+}
+
+/// Says why an effect could not run.
+fn say_problem(console: Console, effect: &Effect, problem: EffectProblem) -> Exit {
+    let wrong =
+        |message: String, mends: &[&str]| say_wrong(console, Exit::Machine, &message, mends);
+    match problem {
+        EffectProblem::NoSecret(name) => {
+            let address = &effect.address;
+            let message =
+                format!("`{address}` needs the secret `{name}`, and that variable is not set");
+            let chosen = crate::arguments::chosen();
+            wrong(
+                message,
+                &[&format!("{name}=… nubrik run{chosen} {address}")],
+            )
+        }
+        EffectProblem::NoTool(problem) => {
             let searched = format!("searched: {}", problem.searched.join(", "));
             let searched = problem.unanswered.is_none().then_some(searched);
-            let mends: Vec<&str> = problem
+            let mends = problem
                 .mend
                 .as_deref()
                 .into_iter()
-                .chain(searched.as_deref())
-                .collect();
-            Err(say_wrong(
-                console,
-                Exit::Machine,
-                &problem.to_string(),
-                &mends,
-            ))
+                .chain(searched.as_deref());
+            wrong(problem.to_string(), &mends.collect::<Vec<_>>())
         }
-        Err(EffectProblem::NotStarted(program, problem)) => {
-            let message = format!("cannot start {}: {problem}", program.display());
-            Err(say_wrong(console, Exit::Machine, &message, &[]))
-        }
-        Err(EffectProblem::NotWritten(file, problem)) => {
-            let message = format!("cannot write {}: {problem}", file.display());
-            Err(say_wrong(console, Exit::Machine, &message, &[]))
+        EffectProblem::NotStarted(program, problem) => wrong(
+            format!("cannot start {}: {problem}", program.display()),
+            &[],
+        ),
+        EffectProblem::NotWritten(file, problem) => {
+            wrong(format!("cannot write {}: {problem}", file.display()), &[])
         }
     }
 }

@@ -79,6 +79,10 @@ pub fn shared(console: Console, choice: &Choice, work: Option<&SharedWork>) -> C
     }
 }
 
+const NEW_KEY: &str = "nubrik shared new-key FILE   makes the key of a writer";
+const ADD_WRITER: &str = "nubrik shared add NAME KEY --root-key FILE   lets the writer in";
+const TRUST: &str = "nubrik shared trust   on each machine that uses it";
+
 /// Lets someone write some channels, or all.
 fn add(
     console: Console,
@@ -152,66 +156,7 @@ fn status(console: Console, choice: &Choice) -> CommandResult<Exit> {
     anew.map_err(|problem| say_wrong(console, Exit::Usage, &problem.to_string(), &[]))?;
     let place = settings.place.at.clone();
     match session.shared() {
-        SharedCache::Used(store) => {
-            let (keys, heads) = store.known();
-            let members = store.members();
-            let mut lines = vec![("at", place.clone())];
-            lines.extend(mirror_line(&settings));
-            lines.push(("root key", settings.root.to_string()));
-            for member in &members.members {
-                let channels_of = channels_in_words(&member.channels);
-                lines.push((
-                    "member",
-                    format!("{}   {channels_of}   {}", member.name, member.key),
-                ));
-            }
-            if members.expires > 0 {
-                let days = until_expiry(members.expires);
-                let soon = if days <= SOON {
-                    ": `nubrik shared add` or `revoke` with --root-key FILE signs it again"
-                } else {
-                    ""
-                };
-                lines.push(("expires", format!("in {}{soon}", counted(days, "day"))));
-            }
-            for (name, channel, when) in heads {
-                let old = if is_old(when) {
-                    ": nothing was uploaded since, or newer heads are withheld"
-                } else {
-                    ""
-                };
-                lines.push((
-                    "head",
-                    format!("{channel}   by {name}, {}{old}", ago(age(when).as_secs())),
-                ));
-            }
-            lines.push(("results", format!("{keys} keys are known here")));
-            if let Some(trouble) = store.trouble() {
-                lines.push(("trouble", trouble.to_string()));
-            }
-            if let Some((_, Some(trouble))) = store.mirror_place() {
-                lines.push(("trouble", format!("of the mirror: {trouble}")));
-            }
-            let (key, health) = (Some(settings.root), Some(SharedHealth::of(&store)));
-            let members = KeyList::clone(&members);
-            tell(
-                console,
-                SharedState {
-                    state: "used",
-                    at: &place,
-                    key,
-                    members,
-                    keys,
-                    health,
-                },
-                &lines,
-            );
-            Ok(if store.is_off() {
-                Exit::Failed
-            } else {
-                Exit::Done
-            })
-        }
+        SharedCache::Used(store) => Ok(used_status(console, &settings, &store)),
         SharedCache::Proposed(_) | SharedCache::None => {
             let mut lines = vec![("at", place.clone())];
             lines.extend(mirror_line(&settings));
@@ -239,6 +184,61 @@ fn status(console: Console, choice: &Choice) -> CommandResult<Exit> {
             );
             Ok(Exit::Done)
         }
+    }
+}
+
+/// Shows a shared cache that is used.
+fn used_status(
+    console: Console,
+    settings: &SharedSettings,
+    store: &nubrik_shared::SharedStore,
+) -> Exit {
+    let place = settings.place.at.clone();
+    let (keys, heads) = store.known();
+    let members = store.members();
+    let mut lines = vec![("at", place.clone())];
+    lines.extend(mirror_line(settings));
+    lines.push(("root key", settings.root.to_string()));
+    for member in &members.members {
+        let channels_of = channels_in_words(&member.channels);
+        let text = format!("{}   {channels_of}   {}", member.name, member.key);
+        lines.push(("member", text));
+    }
+    if members.expires > 0 {
+        let days = until_expiry(members.expires);
+        let soon = match days <= SOON {
+            true => ": `nubrik shared add` or `revoke` with --root-key FILE signs it again",
+            false => "",
+        };
+        lines.push(("expires", format!("in {}{soon}", counted(days, "day"))));
+    }
+    for (name, channel, when) in heads {
+        let old = match is_old(when) {
+            true => ": nothing was uploaded since, or newer heads are withheld",
+            false => "",
+        };
+        let age = ago(age(when).as_secs());
+        lines.push(("head", format!("{channel}   by {name}, {age}{old}")));
+    }
+    lines.push(("results", format!("{keys} keys are known here")));
+    if let Some(trouble) = store.trouble() {
+        lines.push(("trouble", trouble.to_string()));
+    }
+    if let Some((_, Some(trouble))) = store.mirror_place() {
+        lines.push(("trouble", format!("of the mirror: {trouble}")));
+    }
+    let state = SharedState {
+        state: "used",
+        at: &place,
+        key: Some(settings.root),
+        members: KeyList::clone(&members),
+        keys,
+        health: Some(SharedHealth::of(store)),
+    };
+    tell(console, state, &lines);
+    match store.is_off() {
+        true => Exit::Failed,
+        false => Exit::Done,
     }
 }
 
@@ -284,10 +284,8 @@ fn create(console: Console, place: &SharedPlace, root: &RootKey) -> CommandResul
         false => SecretKey::generate().map_err(|problem| no_key(console, problem))?,
     };
     let failed = |problem: TeamTrouble| unusable(console, at, &problem.to_string());
-    if members_at(place, true, &key.public())
-        .map_err(failed)?
-        .is_some()
-    {
+    let known = members_at(place, true, &key.public()).map_err(failed)?;
+    if known.is_some() {
         let message = format!("there is a shared cache at {at} already");
         let mend = "nubrik shared add NAME KEY --root-key FILE   lets a member write there";
         return Err(say_wrong(console, Exit::Usage, &message, &[mend]));
@@ -304,15 +302,7 @@ fn create(console: Console, place: &SharedPlace, root: &RootKey) -> CommandResul
     // The person named the place: nothing is left to agree to here.
     let asked = asked_by_store(place, &key.public());
     super::agree::note(console, &asked)?;
-    let mut settings = format!("[shared]\nat = \"{at}\"\nroot_key = \"{}\"", key.public());
-    let more = [
-        ("secret", &place.secret),
-        ("endpoint", &place.endpoint),
-        ("region", &place.region),
-    ];
-    for (name, value) in more {
-        settings.extend(value.iter().map(|value| format!("\n{name} = \"{value}\"")));
-    }
+    let settings = settings_text(place, &key.public());
     let file = root.file.display();
     let lines = [
         ("made", format!("a shared cache without members at {at}")),
@@ -325,32 +315,33 @@ fn create(console: Console, place: &SharedPlace, root: &RootKey) -> CommandResul
             "write",
             format!("{settings}\nin nubrik.toml").replace('\n', "\n          "),
         ),
-        (
-            "next",
-            "nubrik shared new-key FILE   makes the key of a writer".to_owned(),
-        ),
-        (
-            "",
-            "nubrik shared add NAME KEY --root-key FILE   lets the writer in".to_owned(),
-        ),
-        (
-            "",
-            "nubrik shared trust   on each machine that uses it".to_owned(),
-        ),
+        ("next", NEW_KEY.to_owned()),
+        ("", ADD_WRITER.to_owned()),
+        ("", TRUST.to_owned()),
     ];
-    let (key, members) = (Some(key.public()), list);
-    tell(
-        console,
-        SharedState {
-            state: "created",
-            at,
-            key,
-            members,
-            ..SharedState::default()
-        },
-        &lines,
-    );
+    let state = SharedState {
+        state: "created",
+        at,
+        key: Some(key.public()),
+        members: list,
+        ..SharedState::default()
+    };
+    tell(console, state, &lines);
     Ok(Exit::Done)
+}
+
+/// The settings of a shared cache, as a workspace has them in its file.
+fn settings_text(place: &SharedPlace, key: &PublicKey) -> String {
+    let mut settings = format!("[shared]\nat = \"{}\"\nroot_key = \"{key}\"", place.at);
+    let more = [
+        ("secret", &place.secret),
+        ("endpoint", &place.endpoint),
+        ("region", &place.region),
+    ];
+    for (name, value) in more {
+        settings.extend(value.iter().map(|value| format!("\n{name} = \"{value}\"")));
+    }
+    settings
 }
 
 fn no_key(console: Console, problem: NoRandomNumbers) -> Exit {

@@ -54,20 +54,12 @@ pub fn prune(console: Console, choice: &Choice, days: u32, now: bool) -> Command
         Ok(Some(pruned)) => pruned,
         Ok(None) => {
             let mend = "NUBRIK_SHARED_KEY names the file with the writer's key, and NUBRIK_SHARED_CHANNEL the channel";
-            return Err(say_wrong(
-                console,
-                Exit::Usage,
-                "only a writer of the channel can prune it",
-                &[mend],
-            ));
+            let message = "only a writer of the channel can prune it";
+            return Err(say_wrong(console, Exit::Usage, message, &[mend]));
         }
         Err(trouble) => {
-            return Err(say_wrong(
-                console,
-                Exit::Failed,
-                &format!("nothing is pruned: {trouble}"),
-                &[],
-            ));
+            let message = format!("nothing is pruned: {trouble}");
+            return Err(say_wrong(console, Exit::Failed, &message, &[]));
         }
     };
     // Such as that it was put back from a copy: what is there then was pruned all the same.
@@ -85,25 +77,17 @@ pub fn prune(console: Console, choice: &Choice, days: u32, now: bool) -> Command
     let paint = console.paint(OutputStream::Output);
     let line =
         |ink, word: &str, text: String| outln!(console, "{}", labelled(paint, ink, word, &text));
+    let (results, days) = (counted(kept, "result"), counted(days as usize, "day"));
     line(
         Ink::Calm,
         "kept",
-        format!(
-            "{} that builds used in {}",
-            counted(kept, "result"),
-            counted(days as usize, "day")
-        ),
+        format!("{results} that builds used in {days}"),
     );
     line(Ink::Busy, "dropped", counted(dropped, "result"));
     if waiting > 0 {
-        line(
-            Ink::Faint,
-            "waiting",
-            format!(
-                "{}, removed when no build can read them any more",
-                counted(waiting, "object")
-            ),
-        );
+        let objects = counted(waiting, "object");
+        let text = format!("{objects}, removed when no build can read them any more");
+        line(Ink::Faint, "waiting", text);
     }
     line(Ink::Busy, "removed", counted(removed, "object"));
     trouble

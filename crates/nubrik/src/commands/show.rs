@@ -237,60 +237,35 @@ impl ShownTarget<'_> {
         } else {
             format!(" ({})", step.variant)
         };
-        let took = self
-            .0
-            .last_micros(id)
-            .map_or("never ran here".to_owned(), |m| {
-                format!("took {}", duration(m))
-            });
-        let mut out = format!(
-            "\n  {}{variant}  {}\n",
-            paint.ink(Ink::Busy, &step.say),
-            paint.ink(Ink::Faint, &format!("{took}, {}", step.place))
-        );
+        let took = self.0.last_micros(id);
+        let took = took.map_or("never ran here".to_owned(), |m| {
+            format!("took {}", duration(m))
+        });
+        let place = paint.ink(Ink::Faint, &format!("{took}, {}", step.place));
+        let say = paint.ink(Ink::Busy, &step.say);
+        let mut out = format!("\n  {say}{variant}  {place}\n");
         let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(15));
         let more = paint.glyph("…", "...");
         // Commands are shown whole: they are there to be read and pasted.
-        let mut commands = String::new();
-        for (i, command) in shown_command(step).iter().enumerate() {
-            let label = paint.ink(
-                Ink::Calm,
-                &format!("{:<8}", if i > 0 { "then" } else { "command" }),
-            );
-            for (n, text) in wrapped(command, room).iter().enumerate() {
-                let label = if n == 0 { label.clone() } else { " ".repeat(8) };
-                let _ = writeln!(commands, "    {label}  {text}");
-            }
-        }
-        out.push_str(&commands);
+        out.push_str(&whole_commands(step, paint, room));
         let mut line = |label: &str, text: &str| {
             let text = cut(text, room, more);
-            out.push_str(&format!(
-                "    {}  {text}\n",
-                paint.ink(Ink::Calm, &format!("{label:<8}"))
-            ));
+            let label = paint.ink(Ink::Calm, &format!("{label:<8}"));
+            out.push_str(&format!("    {label}  {text}\n"));
         };
         show_given(step, paint, &mut line);
         if let Some(image) = self.0.image(id) {
             line("image", image);
         }
+        let some = |files: &[String], nothing: &str| {
+            let files: Vec<&str> = files.iter().map(String::as_str).collect();
+            named(&files, nothing)
+        };
         let reads = self.0.files(&step.inputs_besides_image());
-        line(
-            "reads",
-            &named(
-                &reads.iter().map(String::as_str).collect::<Vec<_>>(),
-                "nothing",
-            ),
-        );
+        line("reads", &some(&reads, "nothing"));
         let candidates = self.0.files(&self.0.graph().uncertain(step));
         if !candidates.is_empty() {
-            line(
-                "may read",
-                &named(
-                    &candidates.iter().map(String::as_str).collect::<Vec<_>>(),
-                    "",
-                ),
-            );
+            line("may read", &some(&candidates, ""));
         }
         let services: Vec<&str> = step.services.iter().map(|s| &*s.address).collect();
         if !services.is_empty() {
@@ -303,6 +278,20 @@ impl ShownTarget<'_> {
         line("makes", &named(&makes, "nothing"));
         out
     }
+}
+
+/// The commands of a step, whole, in lines of so many columns.
+fn whole_commands(step: &Step, paint: Paint, room: usize) -> String {
+    let mut commands = String::new();
+    for (i, command) in shown_command(step).iter().enumerate() {
+        let word = if i > 0 { "then" } else { "command" };
+        let label = paint.ink(Ink::Calm, &format!("{word:<8}"));
+        for (n, text) in wrapped(command, room).iter().enumerate() {
+            let label = if n == 0 { label.clone() } else { " ".repeat(8) };
+            let _ = writeln!(commands, "    {label}  {text}");
+        }
+    }
+    commands
 }
 
 /// Names with commas, at most so many of them.

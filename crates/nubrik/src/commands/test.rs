@@ -102,28 +102,22 @@ pub fn run(
 ) -> CommandResult<Exit> {
     let times = read_times(console, which.times.as_deref())?;
     // A report of before would tell of other tests. Its times may be wanted.
-    which
-        .junit
-        .iter()
-        .for_each(|file| super::remove_report(file));
-    let part = left_out::evaluate_part(console, session, patterns, (how, OutputStream::Output))?;
+    if let Some(file) = &which.junit {
+        super::remove_report(file);
+    }
     let PartEvaluated {
         evaluation,
         patterns,
         left_out,
-    } = part;
+    } = left_out::evaluate_part(console, session, patterns, (how, OutputStream::Output))?;
     // One failing test says nothing of the others.
     let how = How {
         keep_going: true,
         ..how
     };
     let graph = &evaluation.graph;
-    let mut chosen = choose(
-        console,
-        session,
-        &evaluation,
-        (&which.chosen, which.since.as_deref()),
-    )?;
+    let wished = (&which.chosen, which.since.as_deref());
+    let mut chosen = choose(console, session, &evaluation, wished)?;
     let mark = which
         .part
         .map(|part| keep_part(console, graph, (part, times.as_ref()), &mut chosen));
@@ -132,15 +126,15 @@ pub fn run(
         left_out: left,
     } = chosen;
     let verdicts: Vec<FileId> = chosen.iter().map(|(file, _)| *file).collect();
-    let again: Vec<StepId> = match which.repeat.is_some() || rerun {
-        true => chosen.iter().map(|(_, step)| *step).collect(),
-        false => Vec::new(),
-    };
-    if which.coverage && !how.quiet {
-        coverage::say_cost(console, session, &evaluation, &verdicts);
+    let mut again: Vec<StepId> = chosen.iter().map(|(_, step)| *step).collect();
+    if which.repeat.is_none() && !rerun {
+        again.clear();
     }
     let mut wanted = verdicts.clone();
     if which.coverage {
+        if !how.quiet {
+            coverage::say_cost(console, session, &evaluation, &verdicts);
+        }
         // Where a shared cache has the verdicts alone, these are downloaded, too.
         wanted.extend(accounts_of_lines(graph, &verdicts));
     }
@@ -151,27 +145,16 @@ pub fn run(
         wanted: &wanted,
         again: &again,
     };
-    let mut ended = tried.repeated(console, session, how, which.repeat.unwrap_or(1))?;
-    tried.run_failed_again(
-        console,
-        session,
-        how,
-        which.retries.unwrap_or(0),
-        &mut ended,
-    )?;
+    let (repeat, retries) = (which.repeat.unwrap_or(1), which.retries.unwrap_or(0));
+    let mut ended = tried.repeated(console, session, how, repeat)?;
+    tried.run_failed_again(console, session, how, retries, &mut ended)?;
     let done = (!ended.cancelled).then_some((graph, verdicts.as_slice()));
     shared_news::conclude(console, session, done, OutputStream::Output);
     if let (Some(file), Some(last)) = (&which.junit, ended.rounds.last()) {
         write_report(console, file, (last, mark), &left_out)?;
     }
-    show_end(
-        console,
-        session,
-        (&evaluation, &left),
-        (how, which),
-        &ended,
-        &left_out,
-    )
+    let (face, of_tests) = ((how, which), (&evaluation, &left));
+    show_end(console, session, of_tests, face, &ended, &left_out)
 }
 
 /// Shows what became of all rounds, and says how the command ends.

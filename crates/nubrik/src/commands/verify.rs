@@ -44,40 +44,25 @@ pub fn verify(
         match end {
             VerifyEnd::Same | VerifyEnd::Stopped => {}
             VerifyEnd::Differs(other) => {
+                let difference = first_difference(other);
+                let text = format!("then and now, in {}: {difference}", other.name);
                 line(Ink::Wrong, "differs", &title);
-                line(
-                    Ink::Wrong,
-                    "",
-                    &format!(
-                        "then and now, in {}: {}",
-                        other.name,
-                        first_difference(other)
-                    ),
-                );
+                line(Ink::Wrong, "", &text);
             }
             VerifyEnd::Failed(failure) => {
-                line(
-                    Ink::Wrong,
-                    "fails",
-                    &format!("{title}   it ended well before: {failure}"),
-                );
+                let text = format!("{title}   it ended well before: {failure}");
+                line(Ink::Wrong, "fails", &text);
             }
         }
     }
     let same = count(|end| matches!(end, VerifyEnd::Same));
     if same > 0 {
         let steps = counted(same, "step");
-        line(
-            Ink::Found,
-            "verified",
-            &format!("{steps} ran again and made the same bytes"),
-        );
+        let text = format!("{steps} ran again and made the same bytes");
+        line(Ink::Found, "verified", &text);
     } else if verified.is_empty() && !is_quiet {
-        line(
-            Ink::Faint,
-            "verified",
-            "nothing here was taken from the shared cache",
-        );
+        let text = "nothing here was taken from the shared cache";
+        line(Ink::Faint, "verified", text);
     }
     if report.flaky > 0 {
         let text = "results that differ are not uploaded; write no times, random numbers or paths of the machine into them";

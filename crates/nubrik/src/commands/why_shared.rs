@@ -52,7 +52,7 @@ pub fn why_shared(console: Console, choice: &Choice, address: &str) -> CommandRe
 /// Steps that would not be taken, as people read them.
 struct ShownNotTaken<'a>(&'a NotTaken<'a>);
 
-impl ShownNotTaken<'_> {
+impl<'a> ShownNotTaken<'a> {
     fn render(&self, address: &str, paint: Paint) -> String {
         let NotTaken {
             graph,
@@ -70,27 +70,16 @@ impl ShownNotTaken<'_> {
         let steps: Vec<StepId> = steps.chain(nobodys.iter().copied().take(STEPS)).collect();
         let address_of = |step: StepId| &*graph.owner(step).address;
         let say_of = |step: StepId| &*graph.step(step).say;
-        let targets = steps
-            .iter()
-            .map(|step| width(address_of(*step)))
-            .max()
-            .unwrap_or(0)
-            .min(40);
-        let says = steps
-            .iter()
-            .map(|step| width(say_of(*step)))
-            .max()
-            .unwrap_or(0)
-            .min(40);
+        let widest = |text: &dyn Fn(StepId) -> &'a str| {
+            let widths = steps.iter().map(|step| width(text(*step)));
+            widths.max().unwrap_or(0).min(40)
+        };
+        let (targets, says) = (widest(&address_of), widest(&say_of));
         let line = |word: &str, ink: Ink, step: StepId, text: &str| {
-            let (address, say) = (
-                padded(address_of(step), targets),
-                padded(say_of(step), says),
-            );
-            format!(
-                "{}\n",
-                labelled(paint, ink, word, &format!("{address}   {say}   {text}"))
-            )
+            let address = padded(address_of(step), targets);
+            let say = padded(say_of(step), says);
+            let line = labelled(paint, ink, word, &format!("{address}   {say}   {text}"));
+            line + "\n"
         };
         for other in others.iter().take(STEPS) {
             let gave = format!(
@@ -107,15 +96,11 @@ impl ShownNotTaken<'_> {
             out.push_str(&line("other", Ink::Doubt, other.step, &text));
             out.push_str(&differing(other, paint));
         }
-        let more = |count: usize, what: &str| {
-            let text = format!(
-                "{} more steps {what}; `--json` shows all of them",
-                count.saturating_sub(STEPS)
-            );
-            if count > STEPS {
-                format!("{}\n", labelled(paint, Ink::Faint, "", &text))
-            } else {
-                String::new()
+        let more = |count: usize, what: &str| match count.saturating_sub(STEPS) {
+            0 => String::new(),
+            more => {
+                let text = format!("{more} more steps {what}; `--json` shows all of them");
+                labelled(paint, Ink::Faint, "", &text) + "\n"
             }
         };
         out.push_str(&more(others.len(), "differ"));

@@ -112,27 +112,7 @@ pub fn worker(console: Console, choice: &Choice, own: &WorkerChoice) -> CommandR
     if session.workspace.settings.workers.is_none() {
         return Err(no_settings(console));
     }
-    let name = name.map_or_else(own_name, str::to_owned);
-    if !is_worker_name(&name) {
-        let text = format!(
-            "`{name}` is no name of a worker: letters, digits, `-`, `_` and `.`, 64 at most"
-        );
-        return Err(say_wrong(
-            console,
-            Exit::Usage,
-            &text,
-            &["nubrik workers serve --name mill-2"],
-        ));
-    }
-    if let Some(label) = labels.iter().find(|label| !nubrik_graph::is_label(label)) {
-        let text = format!("`{label}` is no label: letters, digits, `-` and `_`, 32 at most");
-        return Err(say_wrong(
-            console,
-            Exit::Usage,
-            &text,
-            &["nubrik workers serve --label tide-board"],
-        ));
-    }
+    let name = checked_name(console, name, labels)?;
     let labels: Vec<Arc<str>> = labels
         .iter()
         .map(|label| Arc::from(label.as_str()))
@@ -169,6 +149,23 @@ pub fn worker(console: Console, choice: &Choice, own: &WorkerChoice) -> CommandR
     site.metrics = listener.map(|listener| (listener, env!("CARGO_PKG_VERSION").to_owned()));
     session.serve(site, &WorkerFace { console, grace }, grace);
     Ok(Exit::Done)
+}
+
+/// The name of a worker; refuses one that cannot be, and labels that cannot.
+fn checked_name(console: Console, name: Option<&str>, labels: &[String]) -> CommandResult<String> {
+    let wrong = |text: String, mend: &str| say_wrong(console, Exit::Usage, &text, &[mend]);
+    let name = name.map_or_else(own_name, str::to_owned);
+    if !is_worker_name(&name) {
+        let text = format!(
+            "`{name}` is no name of a worker: letters, digits, `-`, `_` and `.`, 64 at most"
+        );
+        return Err(wrong(text, "nubrik workers serve --name mill-2"));
+    }
+    if let Some(label) = labels.iter().find(|label| !nubrik_graph::is_label(label)) {
+        let text = format!("`{label}` is no label: letters, digits, `-` and `_`, 32 at most");
+        return Err(wrong(text, "nubrik workers serve --label tide-board"));
+    }
+    Ok(name)
 }
 
 /// Listens for monitoring systems.

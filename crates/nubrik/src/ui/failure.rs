@@ -73,10 +73,8 @@ pub fn render(
     let step = graph.step(id);
     let mut out = String::new();
     let mut line = |label: &str, text: &str| {
-        out.push_str(&format!(
-            "  {}  {text}\n",
-            paint.ink(Ink::Calm, &format!("{label:<8}"))
-        ));
+        let label = paint.ink(Ink::Calm, &format!("{label:<8}"));
+        out.push_str(&format!("  {label}  {text}\n"));
     };
     let ran = !matches!(
         failure,
@@ -86,33 +84,28 @@ pub fn render(
         commands_of(graph, id, root, &mut line);
     }
     let owner = graph.owner(id);
-    line(
-        "defined",
-        &match owner.place.file == step.place.file {
-            true => step.place.to_string(),
-            false => format!("{}, by way of {}", owner.place, step.place),
-        },
-    );
+    let defined = match owner.place.file == step.place.file {
+        true => step.place.to_string(),
+        false => format!("{}, by way of {}", owner.place, step.place),
+    };
+    line("defined", &defined);
     let told = failure.readings(graph, id, printed);
     let is_gone = matches!(step.work, nubrik_graph::WorkFolder::Private { .. });
     if ran && (is_gone || told.iter().all(|(label, _)| *label != "try")) {
-        look_inside(graph, id)
-            .iter()
-            .for_each(|command| line("look", command));
+        if let Some(command) = look_inside(graph, id) {
+            line("look", &command);
+        }
     }
     for (label, text) in told {
-        let text = if label == "try" {
-            paint.ink(Ink::Mend, &text)
-        } else {
-            text
-        };
-        line(label, &text);
+        match label {
+            "try" => line(label, &paint.ink(Ink::Mend, &text)),
+            _ => line(label, &text),
+        }
     }
     let files = wrote(graph, id, failure, root);
-    files
-        .iter()
-        .take(FILES_SHOWN)
-        .for_each(|file| line("wrote", file));
+    for file in files.iter().take(FILES_SHOWN) {
+        line("wrote", file);
+    }
     if files.len() > FILES_SHOWN {
         line("", &format!("and {} more", files.len() - FILES_SHOWN));
     }

@@ -47,12 +47,8 @@ pub fn draw(shape: &Shape, [filled, hollow]: Legend, paint: Paint) -> Option<Str
     for node in order(&needs) {
         canvas.node(node, &needs[node], shape.nodes[node].focus);
     }
-    let lanes = canvas
-        .rows
-        .iter()
-        .map(|(row, _)| width(row))
-        .max()
-        .unwrap_or(0);
+    let widths = canvas.rows.iter().map(|(row, _)| width(row));
+    let lanes = widths.max().unwrap_or(0);
     let room = paint
         .width
         .map_or(usize::MAX, |w| w.saturating_sub(lanes + 5));
@@ -60,45 +56,33 @@ pub fn draw(shape: &Shape, [filled, hollow]: Legend, paint: Paint) -> Option<Str
         return None;
     }
     let more = paint.glyph("…", "...");
-    let names: Vec<String> = shape
-        .nodes
-        .iter()
-        .map(|node| cut(&node.name, room, more))
-        .collect();
+    let names = shape.nodes.iter();
+    let names: Vec<String> = names.map(|node| cut(&node.name, room, more)).collect();
     let widest = names.iter().map(|name| width(name)).max().unwrap_or(0);
     let mut out = String::new();
+    let room = paint
+        .width
+        .map_or(usize::MAX, |w| w.saturating_sub(widest + lanes + 5));
     for (row, node) in canvas.rows {
         let (name, kind, ink) = match node {
             Some(node) => {
                 let DrawnNode { kind, focus, .. } = &shape.nodes[node];
-                let room = paint
-                    .width
-                    .map_or(usize::MAX, |w| w.saturating_sub(widest + lanes + 5));
-                (
-                    &*names[node],
-                    cut(kind, room, more),
-                    if *focus { Ink::Strong } else { Ink::Calm },
-                )
+                let ink = if *focus { Ink::Strong } else { Ink::Calm };
+                (&*names[node], cut(kind, room, more), ink)
             }
             None => ("", String::new(), Ink::Calm),
         };
         let before = " ".repeat(widest - width(name));
         let after = " ".repeat(lanes - width(&row));
-        let (name, row, kind) = (
-            paint.ink(ink, name),
-            paint.ink(Ink::Calm, &row),
-            paint.ink(Ink::Faint, &kind),
-        );
+        let (name, row) = (paint.ink(ink, name), paint.ink(Ink::Calm, &row));
+        let kind = paint.ink(Ink::Faint, &kind);
         out.push_str(format!("{before}{name}  {row}{after}  {kind}").trim_end());
         out.push('\n');
     }
     let asked = shape.nodes.iter().filter(|node| node.focus).count();
     if asked > 0 && asked < shape.nodes.len() {
-        let legend = format!(
-            "{} {filled}   {} {hollow}",
-            mark(true, paint),
-            mark(false, paint)
-        );
+        let (yes, no) = (mark(true, paint), mark(false, paint));
+        let legend = format!("{yes} {filled}   {no} {hollow}");
         out.push_str(&format!("\n{}\n", paint.ink(Ink::Faint, &legend)));
     }
     Some(out)

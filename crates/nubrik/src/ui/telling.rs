@@ -3,8 +3,8 @@
 use std::collections::HashSet;
 use std::path::PathBuf;
 
-use nubrik_engine::{Event, Refusal, Verdict};
-use nubrik_graph::{Graph, Native, StepId};
+use nubrik_engine::{Event, Failure, Reason, Refusal, Verdict};
+use nubrik_graph::{Graph, Native, Step, StepId};
 use nubrik_wording::duration;
 
 use super::news::SaidSoFar;
@@ -118,47 +118,34 @@ impl<'g> Telling<'g> {
             self.keep_silent(id, event);
             return None;
         }
-        let why = match failure {
-            Some(failure) => failure.to_string(),
-            None if step.check.is_some() && *verdict == Verdict::Ran => format!("passed; {reason}"),
-            None => reason.to_string(),
+        let why = why_done(step, *verdict, reason, failure.as_ref(), machine.as_deref());
+        let took = match verdict {
+            Verdict::Ran | Verdict::Failed if *micros > 0 => duration(*micros),
+            _ => String::new(),
         };
-        let why = match machine {
-            Some(machine) => format!("on {machine}: {why}"),
-            None => why,
-        };
-        let took = if matches!(verdict, Verdict::Ran | Verdict::Failed) && *micros > 0 {
-            duration(*micros)
-        } else {
-            String::new()
-        };
-        let word = (verdict.word(), ink_of(*verdict));
         let paint = self.paint.resized();
         let mut text = match failure {
             Some(_) if paint.plain => {
                 let message = format!("{target}: {}: {why}", step.say);
                 plain::error_at(&self.graph.owner(id).place.to_string(), &message) + "\n"
             }
-            _ => {
-                let needs_reason = self.told.unchanged || failure.is_some();
-                let row = StepRow {
-                    word,
+            _ => self.columns.lines(
+                paint,
+                StepRow {
+                    word: (verdict.word(), ink_of(*verdict)),
                     target,
                     say: &step.say,
                     took: &took,
                     why: &why,
-                    needs_reason,
-                };
-                self.columns.lines(paint, row)
-            }
+                    needs_reason: self.told.unchanged || failure.is_some(),
+                },
+            ),
         };
         if self.told.commands && *verdict == Verdict::Ran {
             for (i, command) in nubrik_graph::shown_command(step).iter().enumerate() {
                 let label = if i > 0 { "then" } else { "command" };
-                text.push_str(&format!(
-                    "  {}  {command}\n",
-                    paint.ink(Ink::Calm, &format!("{label:<8}"))
-                ));
+                let label = paint.ink(Ink::Calm, &format!("{label:<8}"));
+                text.push_str(&format!("  {label}  {command}\n"));
             }
         }
         text.push_str(&self.details(id, event));
@@ -316,5 +303,24 @@ impl<'g> Telling<'g> {
         let word = paint.ink(ink, &format!("{word:<STATE$}"));
         let text = wrapped(&text, room).join(&format!("\n{:STATE$}", ""));
         format!("{word}{text}\n{}", below_state(paint, why))
+    }
+}
+
+/// Why a step ended as it did, and where.
+fn why_done(
+    step: &Step,
+    verdict: Verdict,
+    reason: &Reason,
+    failure: Option<&Failure>,
+    machine: Option<&str>,
+) -> String {
+    let why = match failure {
+        Some(failure) => failure.to_string(),
+        None if step.check.is_some() && verdict == Verdict::Ran => format!("passed; {reason}"),
+        None => reason.to_string(),
+    };
+    match machine {
+        Some(machine) => format!("on {machine}: {why}"),
+        None => why,
     }
 }

@@ -84,35 +84,7 @@ fn render(
     };
     out.push_str(&standing(last, paint));
     out.push_str(&failing_cases(last, paint));
-    for flaky in flaky_tests(rounds) {
-        let FlakyTest {
-            target,
-            passed,
-            failed,
-            is_tried_again,
-            ..
-        } = flaky;
-        let text = match is_tried_again {
-            true => format!("{target}   failed {}, then passed", counted(failed, "time")),
-            false => format!(
-                "{target}   passed {passed} and failed {failed} of {} times",
-                rounds.len()
-            ),
-        };
-        out.push_str(&format!(
-            "{}{text}\n",
-            paint.ink(Ink::Doubt, &format!("{:<10}", "flaky"))
-        ));
-    }
-    for result in last.results.iter().filter(|r| r.verdict == Verdict::Failed) {
-        if let Some(reason) = &result.quarantined {
-            let text = format!("{}   failed, and does not count: {reason}", result.address);
-            out.push_str(&format!(
-                "{}{text}\n",
-                paint.ink(Ink::Doubt, &format!("{:<10}", "notice"))
-            ));
-        }
-    }
+    out.push_str(&unsteady(rounds, last, paint));
     out.push_str(&render_skipped(skipped, paint));
     if !out.is_empty() || last.summary.counts.ran > 0 || last.summary.counts.failed > 0 {
         out.push('\n');
@@ -134,6 +106,39 @@ fn render(
     );
     out.push_str(&paint.in_lines(0, &text, |line| paint.ink(ink, line)));
     out.push('\n');
+    out
+}
+
+/// Tests that pass and fail by turns, and failures that do not count.
+fn unsteady(rounds: &[Round], last: &Round, paint: Paint) -> String {
+    let line = |word: &str, text: String| {
+        let word = paint.ink(Ink::Doubt, &format!("{word:<10}"));
+        format!("{word}{text}\n")
+    };
+    let mut out = String::new();
+    for flaky in flaky_tests(rounds) {
+        let FlakyTest {
+            target,
+            passed,
+            failed,
+            is_tried_again,
+            ..
+        } = flaky;
+        let text = match is_tried_again {
+            true => format!("{target}   failed {}, then passed", counted(failed, "time")),
+            false => {
+                let all = rounds.len();
+                format!("{target}   passed {passed} and failed {failed} of {all} times")
+            }
+        };
+        out.push_str(&line("flaky", text));
+    }
+    for result in last.results.iter().filter(|r| r.verdict == Verdict::Failed) {
+        if let Some(reason) = &result.quarantined {
+            let text = format!("{}   failed, and does not count: {reason}", result.address);
+            out.push_str(&line("notice", text));
+        }
+    }
     out
 }
 
@@ -302,10 +307,9 @@ fn sentence(round: &Round, rounds: usize, skipped: usize, micros: u64, cancelled
     let count = |of: &dyn Fn(&TestResult) -> bool| round.results.iter().filter(|r| of(r)).count();
     let all = round.results.len();
     if all == 0 {
-        return if skipped > 0 {
-            format!("no test to run; {} skipped", tests(skipped))
-        } else {
-            "there are no tests here".to_owned()
+        return match skipped {
+            0 => "there are no tests here".to_owned(),
+            _ => format!("no test to run; {} skipped", tests(skipped)),
         };
     }
     let passed = count(&|r| r.passed);
@@ -315,42 +319,21 @@ fn sentence(round: &Round, rounds: usize, skipped: usize, micros: u64, cancelled
     let not_tried = all - passed - failed - unwell;
     let cases: usize = round.results.iter().map(|r| r.cases.len()).sum();
     let mut text = match (passed == all, stand == all) {
-        (true, true) => {
-            let stand = if all == 1 {
-                "up to date"
-            } else {
-                "all up to date"
-            };
-            let unchanged = round.results.iter().all(|r| r.unchanged);
-            let it = if all == 1 {
-                "it depends"
-            } else {
-                "they depend"
-            };
-            let why = if unchanged {
-                format!(": nothing {it} on changed")
-            } else {
-                String::new()
-            };
-            format!("{} passed, {stand}{why}", tests(all))
-        }
+        (true, true) => up_to_date(round),
         (true, false) if stand == 0 => format!("{} passed", tests(all)),
-        (true, false) => format!(
-            "{} passed: {} ran, {stand} up to date",
-            tests(all),
-            all - stand
-        ),
+        (true, false) => {
+            let ran = all - stand;
+            format!("{} passed: {ran} ran, {stand} up to date", tests(all))
+        }
         (false, _) => {
             let mut parts = vec![format!("{passed} passed")];
-            for (count, word) in [
+            let counts = [
                 (failed, "failed"),
                 (unwell, "failed in quarantine"),
                 (not_tried, "not tried"),
-            ] {
-                if count > 0 {
-                    parts.push(format!("{count} {word}"));
-                }
-            }
+            ];
+            let counts = counts.iter().filter(|(count, _)| *count > 0);
+            parts.extend(counts.map(|(count, word)| format!("{count} {word}")));
             format!("{}: {}", tests(all), parts.join(", "))
         }
     };
@@ -371,4 +354,18 @@ fn sentence(round: &Round, rounds: usize, skipped: usize, micros: u64, cancelled
         text.push_str(". Stopped");
     }
     format!("{text}. {}", duration(micros))
+}
+
+/// The sum of tests of which none had to run.
+fn up_to_date(round: &Round) -> String {
+    let all = round.results.len();
+    let (stand, it) = match all {
+        1 => ("up to date", "it depends"),
+        _ => ("all up to date", "they depend"),
+    };
+    let why = match round.results.iter().all(|r| r.unchanged) {
+        true => format!(": nothing {it} on changed"),
+        false => String::new(),
+    };
+    format!("{} passed, {stand}{why}", counted(all, "test"))
 }

@@ -236,61 +236,36 @@ impl ModuleResolver<'_> {
         self.expect(&modules)?;
         let mut open: Vec<(ModuleVersion, String)> = Vec::new();
         for module in modules {
-            let packages = self
-                .archive(&module)?
-                .packages
-                .keys()
-                .cloned()
-                .collect::<BTreeSet<_>>();
-            open.extend(
-                packages
-                    .iter()
-                    .map(|package| (module.clone(), package.clone())),
-            );
+            let packages = &self.archive(&module)?.packages;
+            let packages: BTreeSet<String> = packages.keys().cloned().collect();
+            let own = packages.iter();
+            open.extend(own.map(|package| (module.clone(), package.clone())));
             uses.packages.insert(module.path.clone(), packages);
         }
         while !open.is_empty() {
             let mut imports: BTreeSet<(ModuleVersion, String)> = BTreeSet::new();
             for (module, package) in open.drain(..) {
-                let found = self
-                    .archive(&module)?
-                    .packages
-                    .get(&package)
-                    .cloned()
-                    .unwrap_or_default();
-                imports.extend(
-                    found
-                        .into_iter()
-                        .filter(|import| !is_standard_import(import))
-                        .map(|i| (module.clone(), i)),
-                );
+                let packages = &self.archive(&module)?.packages;
+                let found = packages.get(&package).into_iter().flatten();
+                let foreign = found.filter(|import| !is_standard_import(import));
+                imports.extend(foreign.map(|import| (module.clone(), import.clone())));
             }
             let first = imports
                 .iter()
                 .filter_map(|(_, import)| selection.candidates(import).into_iter().next());
-            self.expect(
-                &first
-                    .collect::<BTreeSet<_>>()
-                    .into_iter()
-                    .collect::<Vec<_>>(),
-            )?;
+            let first: BTreeSet<ModuleVersion> = first.collect();
+            self.expect(&first.into_iter().collect::<Vec<_>>())?;
             for (user, import) in imports {
                 let Some((module, package)) = self.provider(selection, &import)? else {
                     uses.missing.insert(import);
                     continue;
                 };
                 if module.path != user.path {
-                    uses.needs
-                        .entry(user.path.clone())
-                        .or_default()
-                        .insert(module.path.clone());
+                    let needs = uses.needs.entry(user.path.clone()).or_default();
+                    needs.insert(module.path.clone());
                 }
-                if uses
-                    .packages
-                    .entry(module.path.clone())
-                    .or_default()
-                    .insert(package.clone())
-                {
+                let known = uses.packages.entry(module.path.clone()).or_default();
+                if known.insert(package.clone()) {
                     open.push((module, package));
                 }
             }
@@ -455,29 +430,15 @@ impl ModuleResolver<'_> {
                 .flatten()
                 .map(id)
                 .collect::<Result<_, PinProblem>>()?;
-            let need = |pin: String| Need {
-                pin,
-                alias: None,
-                build: false,
-                on: Vec::new(),
-            };
             let pin = Pin {
                 name: path.clone(),
                 version: module.version.text.clone(),
-                archives: vec![Archive {
-                    path: place,
-                    digest: held.digest.clone(),
-                    size: held.size,
-                    on: Vec::new(),
-                }],
+                archives: vec![Archive::everywhere(place, held.digest.clone(), held.size)],
                 packages: packages
                     .iter()
-                    .map(|below| {
-                        if below.is_empty() {
-                            ".".to_owned()
-                        } else {
-                            below.clone()
-                        }
+                    .map(|below| match below.is_empty() {
+                        true => ".".to_owned(),
+                        false => below.clone(),
                     })
                     .collect(),
                 facts: BTreeMap::from([
@@ -487,7 +448,7 @@ impl ModuleResolver<'_> {
                     ),
                     (SUM.to_owned(), archive.sum.clone()),
                 ]),
-                needs: needs.into_iter().map(need).collect(),
+                needs: needs.into_iter().map(Need::plain).collect(),
                 ..Pin::default()
             };
             solved.pins.insert(pin.id(), pin);

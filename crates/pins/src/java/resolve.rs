@@ -47,10 +47,8 @@ pub(crate) fn resolve(
     let mut open: VecDeque<Waiting> = VecDeque::new();
     for (name, AskedPackage { requirement, .. }) in asked {
         let wanted = WantedVersions::read(requirement).ok_or_else(|| {
-            let problem = PinProblem::new(format!(
-                "`{requirement}` is no requirement of versions of `{name}`"
-            ));
-            problem
+            let message = format!("`{requirement}` is no requirement of versions of `{name}`");
+            PinProblem::new(message)
                 .mend("\"1.2\"   exactly this one")
                 .mend("\"[1.2,2)\"   from 1.2, before 2")
         })?;
@@ -67,11 +65,9 @@ pub(crate) fn resolve(
         }
         let at: Coordinates = (name.0.clone(), name.1.clone(), version.clone());
         let descriptor = walk.repository.whole(&at)?.ok_or_else(|| {
-            PinProblem::new(format!(
-                "the registry `java` has no {}:{} {version}",
-                name.0, name.1
-            ))
-            .mend("look at how the archive spells its group and its name")
+            let (group, artifact, _) = &name;
+            let message = format!("the registry `java` has no {group}:{artifact} {version}");
+            PinProblem::new(message).mend("look at how the archive spells its group and its name")
         })?;
         let mut needs = Vec::new();
         for need in &descriptor.dependencies {
@@ -90,14 +86,12 @@ pub(crate) fn resolve(
                 open.push_back((key, version, more));
             }
         }
-        walk.chosen.insert(
-            name,
-            ChosenArchive {
-                version,
-                descriptor,
-                needs,
-            },
-        );
+        let chosen = ChosenArchive {
+            version,
+            descriptor,
+            needs,
+        };
+        walk.chosen.insert(name, chosen);
     }
     walk.solved(asked)
 }
@@ -251,33 +245,22 @@ impl RepositoryWalk<'_> {
                 digest,
                 size: None,
             });
-            let needs: BTreeSet<String> = chosen
-                .needs
-                .iter()
+            let chosen_needs = chosen.needs.iter();
+            let needs: BTreeSet<String> = chosen_needs
                 .filter_map(|need| Some(pin_id(&named(need), &self.chosen.get(need)?.version)))
                 .collect();
-            let need = |pin: String| Need {
-                pin,
-                alias: None,
-                build: false,
-                on: Vec::new(),
-            };
             let licences = &chosen.descriptor.licences;
             pins.push(Pin {
                 name: named(name),
                 version: chosen.version.clone(),
                 licence: (!licences.is_empty()).then(|| licences.join(" or ")),
-                archives: vec![Archive {
-                    path,
-                    digest: String::new(),
-                    size: 0,
-                    on: Vec::new(),
-                }],
+                // Only the archive that is fetched says the rest.
+                archives: vec![Archive::everywhere(path, String::new(), 0)],
                 facts: is_list
                     .then(|| ("packaging".to_owned(), "pom".to_owned()))
                     .into_iter()
                     .collect(),
-                needs: needs.into_iter().map(need).collect(),
+                needs: needs.into_iter().map(Need::plain).collect(),
                 ..Pin::default()
             });
         }

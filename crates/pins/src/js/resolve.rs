@@ -19,7 +19,7 @@ use crate::desk::{Desk, HeldArchive, WantedArchive, held_archives};
 use crate::explain::NOTHING_FITS;
 use crate::file::{Archive, AskedPackage, Need, Pin, pin_id};
 use crate::pages::PackagePages;
-use crate::solved::{Preferred, Solved};
+use crate::solved::{Preferred, Solved, parsed_versions};
 
 /// The most places of a tree: more is a mistake of somebody.
 const MOST_PLACES: usize = 100_000;
@@ -36,19 +36,10 @@ pub(crate) fn resolve(
     asked: &BTreeMap<String, AskedPackage>,
     preferred: &Preferred,
 ) -> Result<Solved, PinProblem> {
-    let parsed = preferred.iter().map(|(name, versions)| {
-        (
-            name.clone(),
-            versions
-                .iter()
-                .filter_map(|version| Version::parse(version).ok())
-                .collect(),
-        )
-    });
     let mut planter = Planter {
         desk,
         place: place_of(system, facts)?,
-        preferred: parsed.collect(),
+        preferred: parsed_versions(preferred, |text| Version::parse(text).ok()),
         documents: PackagePages::new(desk, index::document),
         releases: HashMap::new(),
         tree: ModuleTree::new(),
@@ -56,20 +47,7 @@ pub(crate) fn resolve(
         lacking: BTreeMap::new(),
     };
     for (name, AskedPackage { requirement, .. }) in asked {
-        if parsed_range(requirement).is_none()
-            && requirement.contains(|c: char| c.is_ascii_digit() || c == ' ')
-        {
-            let problem = PinProblem::new(format!(
-                "`{requirement}` is no requirement of versions of `{name}`"
-            ));
-            return Err(problem
-                .mend("\"^4.2\"   4.2 or newer, before 5")
-                .mend("\">=4.2 <4.5\""));
-        }
-        if planter.document(name)?.is_none() {
-            let problem = PinProblem::new(format!("the registry `js` has no `{name}`"));
-            return Err(problem.mend("look at how the package spells its name"));
-        }
+        planter.check_asked(name, requirement)?;
     }
     let wishes = asked.iter().map(|(name, asked)| {
         let wish = PackageWish {
@@ -91,10 +69,10 @@ pub(crate) fn resolve(
                 package,
                 range,
                 problem,
-            } => (
-                planter.besides.entry(package).or_default().insert(range),
-                problem,
-            ),
+            } => {
+                let ranges = planter.besides.entry(package).or_default();
+                (ranges.insert(range), problem)
+            }
             Obstacle::Lacking {
                 package,
                 version,
@@ -203,6 +181,24 @@ fn fits(range: &str, version: &Version) -> bool {
 }
 
 impl Planter<'_> {
+    /// Refuses what is asked for where its requirement is none, or where the registry has no such
+    /// package.
+    fn check_asked(&self, name: &str, requirement: &str) -> Result<(), PinProblem> {
+        if parsed_range(requirement).is_none()
+            && requirement.contains(|c: char| c.is_ascii_digit() || c == ' ')
+        {
+            let message = format!("`{requirement}` is no requirement of versions of `{name}`");
+            return Err(PinProblem::new(message)
+                .mend("\"^4.2\"   4.2 or newer, before 5")
+                .mend("\">=4.2 <4.5\""));
+        }
+        if self.document(name)?.is_none() {
+            let problem = PinProblem::new(format!("the registry `js` has no `{name}`"));
+            return Err(problem.mend("look at how the package spells its name"));
+        }
+        Ok(())
+    }
+
     fn document(&self, name: &str) -> Result<Option<Arc<PackageDocument>>, PinProblem> {
         self.documents.get(name)
     }
@@ -368,18 +364,11 @@ impl Planter<'_> {
                 problem: Box::new(self.nothing(node, wish, what)),
             });
         }
-        let new = self.tree.put(
-            above,
-            name,
-            &wish.name,
-            release.version.clone(),
-            release.carried.clone(),
-        );
+        let (version, carried) = (release.version.clone(), release.carried.clone());
+        let new = self.tree.put(above, name, &wish.name, version, carried);
         if self.tree.nodes.len() > MOST_PLACES {
-            let problem = PinProblem::new(format!(
-                "the tree of packages has more than {MOST_PLACES} places"
-            ));
-            return Err(problem.into());
+            let message = format!("the tree of packages has more than {MOST_PLACES} places");
+            return Err(PinProblem::new(message).into());
         }
         self.note(node, name, wish, new);
         Ok(Some(new))
@@ -471,35 +460,16 @@ impl Planter<'_> {
         let reached = self.tree.reached();
         let mut pins: BTreeMap<String, (Pin, WantedArchive)> = BTreeMap::new();
         for node in reached.iter().copied().filter(|node| *node != ROOT) {
-            let (package, version) = (
-                self.tree.nodes[node].package.clone(),
-                self.tree.nodes[node].version.clone(),
-            );
+            let placed = &self.tree.nodes[node];
+            let (package, version) = (placed.package.clone(), placed.version.clone());
             let Some(release) = self.release(&package, &version)? else {
                 continue;
             };
             let id = pin_id(&package, &version.to_string());
             if !pins.contains_key(&id) {
-                let origin = self
-                    .document(&package)?
-                    .map(|document| document.origin.clone());
-                let same_host = |o: &crate::Origin| o.address.host() == release.tarball.host();
-                let wanted = WantedArchive {
-                    what: format!("{package} {version}"),
-                    address: release.tarball.clone(),
-                    credential: origin
-                        .filter(same_host)
-                        .and_then(|origin| origin.credential),
-                    digest: release.digest.clone(),
-                    size: None,
-                };
+                let wanted = self.wanted_archive(&package, &version, &release)?;
                 let path = index::path_of(&package, &release);
-                let archive = Archive {
-                    path,
-                    digest: String::new(),
-                    size: 0,
-                    on: Vec::new(),
-                };
+                let archive = Archive::everywhere(path, String::new(), 0);
                 let pin = Pin {
                     name: package,
                     version: version.to_string(),
@@ -533,13 +503,33 @@ impl Planter<'_> {
         for name in asked.keys() {
             if let Some(node) = self.tree.nodes[ROOT].children.get(name) {
                 let placed = &self.tree.nodes[*node];
-                solved.asked.insert(
-                    name.clone(),
-                    pin_id(&placed.package, &placed.version.to_string()),
-                );
+                let id = pin_id(&placed.package, &placed.version.to_string());
+                solved.asked.insert(name.clone(), id);
             }
         }
         Ok(solved)
+    }
+
+    /// The archive of a release. Who may fetch it is only known for the host of the registry.
+    fn wanted_archive(
+        &mut self,
+        package: &str,
+        version: &Version,
+        release: &PackageRelease,
+    ) -> Result<WantedArchive, PinProblem> {
+        let origin = self.document(package)?;
+        let origin = origin.map(|document| document.origin.clone());
+        let same_host = |o: &crate::Origin| o.address.host() == release.tarball.host();
+        let credential = origin
+            .filter(same_host)
+            .and_then(|origin| origin.credential);
+        Ok(WantedArchive {
+            what: format!("{package} {version}"),
+            address: release.tarball.clone(),
+            credential,
+            digest: release.digest.clone(),
+            size: None,
+        })
     }
 
     fn needs_of(&self, node: usize) -> impl Iterator<Item = Need> {

@@ -60,24 +60,13 @@ pub(crate) fn resolve(
 ) -> Result<Solved, PinProblem> {
     let mut wanted = Vec::new();
     let mut early = BTreeSet::new();
-    for (
-        name,
-        AskedPackage {
-            requirement,
-            features,
-            ..
-        },
-    ) in asked
-    {
-        let specifiers = specifiers_of(name, requirement)?;
+    for (name, asked) in asked {
+        let specifiers = specifiers_of(name, &asked.requirement)?;
         if specifiers.iter().any(|s| s.any_prerelease()) {
             early.insert(name.clone());
         }
-        wanted.push((
-            name.clone(),
-            features.clone(),
-            DistributionRange::from(specifiers),
-        ));
+        let range = DistributionRange::from(specifiers);
+        wanted.push((name.clone(), asked.features.clone(), range));
     }
     let preferred = preferred
         .iter()
@@ -102,11 +91,8 @@ pub(crate) fn resolve(
             return Err(problem.mend("look at how the package spells its name"));
         }
     }
-    match chosen_or_conflict(pubgrub::resolve(
-        &provider,
-        DistributionNode::Root,
-        Version::new([0]),
-    ))? {
+    let root = DistributionNode::Root;
+    match chosen_or_conflict(pubgrub::resolve(&provider, root, Version::new([0])))? {
         Ok(chosen) => {
             let versions = chosen
                 .into_iter()
@@ -424,66 +410,32 @@ impl DistributionProvider<'_> {
         chosen: BTreeMap<DistributionNode, Version>,
         asked: &BTreeMap<String, AskedPackage>,
     ) -> Result<Solved, PinProblem> {
-        let version_of = |name: &str| chosen.get(&DistributionNode::Package(name.to_owned()));
-        let id = |name: &str| version_of(name).map(|version| pin_id(name, &version.to_string()));
+        let id = |name: &str| id_among(&chosen, name);
         let mut solved = Solved::default();
         for (node, version) in &chosen {
             let DistributionNode::Package(name) = node else {
                 continue;
             };
             let candidate = self.candidate(name, version)?;
-            let mut needs: BTreeSet<String> = BTreeSet::new();
-            for node in chosen.keys().filter(|node| node.name() == name) {
-                let requirements = self.needs(node, version)?.map_err(PinProblem::new)?;
-                needs.extend(
-                    requirements
-                        .iter()
-                        .filter_map(|r| id(&normal_name(r.name.as_ref()))),
-                );
-            }
-            needs.remove(&pin_id(name, &version.to_string()));
-            let IndexFile { digest, size, .. } = &candidate.file;
-            let (digest, size) = match (digest, size) {
-                (Some(digest), Some(size)) if crate::desk::is_strong(digest) => {
-                    (digest.clone(), *size)
-                }
-                _ => {
-                    let held = self.desk.archive(&self.wanted(name, &candidate)?)?;
-                    (held.digest, held.size)
-                }
-            };
+            let needs = self.needed_ids(name, version, &chosen)?;
+            let (digest, size) = self.digest_and_size(name, &candidate)?;
             let licence = (*self.metadata(name, version)?)
                 .as_ref()
                 .ok()
                 .and_then(|m| m.licence.clone());
-            let need = |pin: String| Need {
-                pin,
-                alias: None,
-                build: false,
-                on: Vec::new(),
-            };
             let extras = chosen.keys().filter_map(|node| match node {
                 DistributionNode::Extra(of, extra) if of == name => Some(extra.clone()),
                 _ => None,
             });
+            let path = index::path_of(name, &candidate.file);
             let pin = Pin {
                 name: name.clone(),
                 version: version.to_string(),
                 licence,
-                origin: None,
-                archives: vec![Archive {
-                    path: index::path_of(name, &candidate.file),
-                    digest,
-                    size,
-                    on: Vec::new(),
-                }],
+                archives: vec![Archive::everywhere(path, digest, size)],
                 features: extras.collect(),
-                packages: Vec::new(),
-                facts: BTreeMap::new(),
-                places: Vec::new(),
-                needs: needs.into_iter().map(need).collect(),
-                on: Vec::new(),
-                wanted_by: Vec::new(),
+                needs: needs.into_iter().map(Need::plain).collect(),
+                ..Pin::default()
             };
             solved.pins.insert(pin.id(), pin);
         }
@@ -493,6 +445,48 @@ impl DistributionProvider<'_> {
             .collect();
         Ok(solved)
     }
+
+    /// The ids of what a distribution needs of what was chosen, by way of any of its extras.
+    fn needed_ids(
+        &self,
+        name: &str,
+        version: &Version,
+        chosen: &BTreeMap<DistributionNode, Version>,
+    ) -> Result<BTreeSet<String>, PinProblem> {
+        let id = |name: &str| id_among(chosen, name);
+        let mut needs: BTreeSet<String> = BTreeSet::new();
+        for node in chosen.keys().filter(|node| node.name() == name) {
+            let requirements = self.needs(node, version)?.map_err(PinProblem::new)?;
+            let names = requirements.iter().map(|r| normal_name(r.name.as_ref()));
+            needs.extend(names.filter_map(|name| id(&name)));
+        }
+        needs.remove(&pin_id(name, &version.to_string()));
+        Ok(needs)
+    }
+
+    /// The digest and the size of a file, in bytes: as the index says them, else as it comes.
+    fn digest_and_size(
+        &self,
+        name: &str,
+        candidate: &Candidate,
+    ) -> Result<(String, u64), PinProblem> {
+        let IndexFile { digest, size, .. } = &candidate.file;
+        match (digest, size) {
+            (Some(digest), Some(size)) if crate::desk::is_strong(digest) => {
+                Ok((digest.clone(), *size))
+            }
+            _ => {
+                let held = self.desk.archive(&self.wanted(name, candidate)?)?;
+                Ok((held.digest, held.size))
+            }
+        }
+    }
+}
+
+/// The id of the pin of a distribution among those that were chosen.
+fn id_among(chosen: &BTreeMap<DistributionNode, Version>, name: &str) -> Option<String> {
+    let version = chosen.get(&DistributionNode::Package(name.to_owned()))?;
+    Some(pin_id(name, &version.to_string()))
 }
 
 impl DependencyProvider for DistributionProvider<'_> {

@@ -22,7 +22,7 @@ use crate::desk::{Desk, HeldArchive, WantedArchive, held_archives};
 use crate::explain::{Wording, chosen_or_conflict, explained};
 use crate::file::{Archive, AskedPackage, Need, Pin, pin_id};
 use crate::pages::PackagePages;
-use crate::solved::{Preferred, Solved};
+use crate::solved::{Preferred, Solved, parsed_versions};
 
 /// How often versions are chosen again with the features that were found. Each time features of one
 /// more level are known.
@@ -92,16 +92,13 @@ pub(crate) fn resolve(
     preferred: &Preferred,
 ) -> Result<Solved, PinProblem> {
     let mut needs = Vec::new();
-    for (
-        name,
-        AskedPackage {
+    for (name, asked) in asked {
+        let AskedPackage {
             requirement,
             features,
             bare,
             ..
-        },
-    ) in asked
-    {
+        } = asked;
         needs.push(CrateNeed {
             name: name.clone(),
             package: name.clone(),
@@ -114,15 +111,6 @@ pub(crate) fn resolve(
             for_build: false,
         });
     }
-    let parsed = preferred.iter().map(|(name, versions)| {
-        (
-            name.clone(),
-            versions
-                .iter()
-                .filter_map(|v| Version::parse(v).ok())
-                .collect(),
-        )
-    });
     let mut provider = CrateProvider {
         desk,
         target: CrateTarget::of(system, facts)?,
@@ -135,7 +123,7 @@ pub(crate) fn resolve(
             is_yanked: false,
             rustc: None,
         },
-        preferred: parsed.collect(),
+        preferred: parsed_versions(preferred, |text| Version::parse(text).ok()),
         pages: PackagePages::new(desk, index::page),
         wanted: WantedFeatures::new(),
         met: RefCell::default(),

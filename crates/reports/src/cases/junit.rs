@@ -253,49 +253,38 @@ fn written(suites: &[Suite], before: &str) -> String {
             suite.seconds
         );
         for case in &suite.cases {
-            let group = if case.group.is_empty() {
-                &suite.name
-            } else {
-                &case.group
-            };
-            let time = case
-                .seconds
-                .map(|s| format!(" time=\"{s:.3}\""))
-                .unwrap_or_default();
-            let head = format!(
-                "    <testcase classname=\"{}\" name=\"{}\"{time}",
-                xml(group),
-                xml(&case.name)
-            );
-            let first = case.text.lines().next().unwrap_or("");
-            let _ = match case.outcome {
-                CaseOutcome::Passed if case.text.is_empty() => writeln!(out, "{head}/>"),
-                CaseOutcome::Passed => {
-                    let said = xml(&case.text);
-                    writeln!(
-                        out,
-                        "{head}>\n      <system-out>{said}</system-out>\n    </testcase>"
-                    )
-                }
-                CaseOutcome::Failed => writeln!(
-                    out,
-                    "{head}>\n      <failure message=\"{}\">{}</failure>\n    </testcase>",
-                    xml(first),
-                    xml(&case.text)
-                ),
-                CaseOutcome::Skipped => {
-                    writeln!(
-                        out,
-                        "{head}>\n      <skipped message=\"{}\"/>\n    </testcase>",
-                        xml(first)
-                    )
-                }
-            };
+            write_case(&mut out, suite, case);
         }
         out.push_str("  </testsuite>\n");
     }
     out.push_str("</testsuites>\n");
     out
+}
+
+/// One case of a test.
+fn write_case(out: &mut String, suite: &Suite, case: &Case) {
+    let group = match case.group.is_empty() {
+        true => &suite.name,
+        false => &case.group,
+    };
+    let time = case.seconds.map(|s| format!(" time=\"{s:.3}\""));
+    let (group, name, time) = (xml(group), xml(&case.name), time.unwrap_or_default());
+    let _ = write!(
+        out,
+        "    <testcase classname=\"{group}\" name=\"{name}\"{time}"
+    );
+    let text = xml(&case.text);
+    let first = xml(case.text.lines().next().unwrap_or(""));
+    let inside = match case.outcome {
+        CaseOutcome::Passed if case.text.is_empty() => {
+            out.push_str("/>\n");
+            return;
+        }
+        CaseOutcome::Passed => format!("<system-out>{text}</system-out>"),
+        CaseOutcome::Failed => format!("<failure message=\"{first}\">{text}</failure>"),
+        CaseOutcome::Skipped => format!("<skipped message=\"{first}\"/>"),
+    };
+    let _ = writeln!(out, ">\n      {inside}\n    </testcase>");
 }
 
 #[cfg(test)]

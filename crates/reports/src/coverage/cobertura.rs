@@ -119,38 +119,39 @@ pub(crate) fn write(all: &Coverage) -> String {
             "    <package name=\"{name}\" line-rate=\"{rate_of}\" branch-rate=\"{branches}\" complexity=\"0\">\n      <classes>"
         );
         for (path, lines) in files {
-            let name = path.rsplit('/').next().unwrap_or(path);
-            let _ = writeln!(
-                out,
-                "        <class name=\"{}\" filename=\"{}\" line-rate=\"{}\" branch-rate=\"{}\" complexity=\"0\">\n          \
-                 <methods/>\n          <lines>",
-                xml(name),
-                xml(path),
-                rate(lines.covered(), lines.len()),
-                branch_rate(lines.branch_sum())
-            );
-            let branches = lines.branches_by_line();
-            for (line, times) in lines.iter() {
-                let condition =
-                    branches
-                        .get(&line)
-                        .map_or_else(String::new, |BranchSum { taken, all }| {
-                            let percent = taken * 100 / all;
-                            format!(
-                                " branch=\"true\" condition-coverage=\"{percent}% ({taken}/{all})\""
-                            )
-                        });
-                let _ = writeln!(
-                    out,
-                    "            <line number=\"{line}\" hits=\"{times}\"{condition}/>"
-                );
-            }
-            out.push_str("          </lines>\n        </class>\n");
+            write_file(&mut out, path, lines);
         }
         out.push_str("      </classes>\n    </package>\n");
     }
     out.push_str("  </packages>\n</coverage>\n");
     out
+}
+
+/// One file, with all its lines.
+fn write_file(out: &mut String, path: &str, lines: &LineCounts) {
+    let name = path.rsplit('/').next().unwrap_or(path);
+    let _ = writeln!(
+        out,
+        "        <class name=\"{}\" filename=\"{}\" line-rate=\"{}\" branch-rate=\"{}\" complexity=\"0\">\n          \
+        <methods/>\n          <lines>",
+        xml(name),
+        xml(path),
+        rate(lines.covered(), lines.len()),
+        branch_rate(lines.branch_sum())
+    );
+    let branches = lines.branches_by_line();
+    for (line, times) in lines.iter() {
+        let condition = branches.get(&line).map(|BranchSum { taken, all }| {
+            let percent = taken * 100 / all;
+            format!(" branch=\"true\" condition-coverage=\"{percent}% ({taken}/{all})\"")
+        });
+        let condition = condition.unwrap_or_default();
+        let _ = writeln!(
+            out,
+            "            <line number=\"{line}\" hits=\"{times}\"{condition}/>"
+        );
+    }
+    out.push_str("          </lines>\n        </class>\n");
 }
 
 /// The part of lines that ran, from 0 to 1.

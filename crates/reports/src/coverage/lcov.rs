@@ -42,42 +42,13 @@ pub(crate) fn read(text: &str) -> Result<Coverage, Malformed> {
         match word {
             "SF" if open.is_some() => return Err(wrong("begins a file inside of another")),
             "SF" => open = Some((value.to_owned(), LineCounts::default())),
-            "DA" => {
+            "DA" | "BRDA" => {
                 let (_, lines) = open.as_mut().ok_or_else(|| wrong("is outside of a file"))?;
-                let mut values = value.split(',');
-                let place = values.next().and_then(|v| v.parse::<u32>().ok());
-                // Some compilers count below zero when threads are at work together: such a line
-                // ran.
-                let times = values
-                    .next()
-                    .and_then(|v| v.parse::<i64>().ok())
-                    .map(i64::unsigned_abs);
-                let (Some(place), Some(times)) = (place, times) else {
-                    return Err(wrong("has no line and number of runs"));
+                let added = match word {
+                    "DA" => add_line(lines, value).ok_or("has no line and number of runs"),
+                    _ => add_branch(lines, value).ok_or("has no line, branch and number of times"),
                 };
-                // Of an empty file some programs tell line 0.
-                if place > 0 {
-                    lines.add(place, times);
-                }
-            }
-            "BRDA" => {
-                let (_, lines) = open.as_mut().ok_or_else(|| wrong("is outside of a file"))?;
-                // The line, the block and the branch, which may be any texts, and how often: `-`
-                // where the line never ran.
-                let place = value.split(',').next().and_then(|v| v.parse::<u32>().ok());
-                let rest = value
-                    .split_once(',')
-                    .and_then(|(_, rest)| rest.rsplit_once(','));
-                let times = rest.and_then(|(_, times)| match times {
-                    "-" => Some(0),
-                    times => times.parse::<i64>().ok().map(i64::unsigned_abs),
-                });
-                let (Some(place), Some((name, _)), Some(times)) = (place, rest, times) else {
-                    return Err(wrong("has no line, branch and number of times"));
-                };
-                if place > 0 {
-                    lines.add_branch(place, name, times);
-                }
+                added.map_err(wrong)?;
             }
             "end_of_record" => {
                 let (path, lines) = open
@@ -96,6 +67,35 @@ pub(crate) fn read(text: &str) -> Result<Coverage, Malformed> {
         ))),
         None => Ok(all),
     }
+}
+
+/// Adds a line of a file: its number, and how often it ran.
+fn add_line(lines: &mut LineCounts, value: &str) -> Option<()> {
+    let mut values = value.split(',');
+    let place = values.next()?.parse::<u32>().ok()?;
+    // Some compilers count below zero when threads are at work together: such a line ran.
+    let times = values.next()?.parse::<i64>().ok()?.unsigned_abs();
+    // Of an empty file some programs tell line 0.
+    if place > 0 {
+        lines.add(place, times);
+    }
+    Some(())
+}
+
+/// Adds a branch: the line, the block and the branch, which may be any texts, and how often: `-`
+/// where the line never ran.
+fn add_branch(lines: &mut LineCounts, value: &str) -> Option<()> {
+    let (place, rest) = value.split_once(',')?;
+    let place = place.parse::<u32>().ok()?;
+    let (name, times) = rest.rsplit_once(',')?;
+    let times = match times {
+        "-" => 0,
+        times => times.parse::<i64>().ok()?.unsigned_abs(),
+    };
+    if place > 0 {
+        lines.add_branch(place, name, times);
+    }
+    Some(())
 }
 
 fn cut(text: &str) -> String {

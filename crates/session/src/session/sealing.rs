@@ -122,40 +122,24 @@ impl Session {
             relisted,
             ..
         } = reached;
+        let gone = |entry: Entry| Entry {
+            roles: Roles::GONE,
+            ..entry
+        };
         let mut news = SealNews::default();
         // What is in a folder that a step made may be other files now.
-        let outputs = self
-            .own_steps(&part)
-            .into_iter()
-            .flat_map(|s| &part.graph.step(s).outputs);
-        let folders = outputs
-            .map(|o| part.graph.file(o.file))
-            .filter(|f| f.folder);
-        let folders: Vec<u32> = folders
-            .filter_map(|f| snapshot.node(f.path.as_str()))
-            .collect();
+        let folders = self.made_folders(&part, &snapshot);
         if !folders.is_empty() {
-            let gone = |entry: Entry| Entry {
-                roles: Roles::GONE,
-                ..entry
-            };
-            news.entries.extend(
-                seal.in_nodes(&folders)
-                    .into_iter()
-                    .map(|(path, entry)| (path, gone(entry))),
-            );
+            let inside = seal.in_nodes(&folders).into_iter();
+            news.entries
+                .extend(inside.map(|(path, entry)| (path, gone(entry))));
         }
         for change in &changes {
             let entry = seal.entry(change.number);
             if !folders.contains(&entry.node) {
                 let path = FilePath::from_text(seal.path(change.number).into());
-                news.entries.insert(
-                    path,
-                    Entry {
-                        signature: change.now,
-                        ..entry
-                    },
-                );
+                let signature = change.now;
+                news.entries.insert(path, Entry { signature, ..entry });
             }
         }
         for (number, listing) in &relisted {
@@ -165,25 +149,15 @@ impl Session {
         }
         if let Some(again) = again {
             self.add_seen(&seal, &snapshot, &mut news);
-            let graph = save_graph(
-                own,
-                &path,
-                Some(seal.graph),
-                snapshot,
-                again.trails.as_ref(),
-            )
-            .map_err(|problem| self.own_problem(problem))?;
+            let trails = again.trails.as_ref();
+            let graph = save_graph(own, &path, Some(seal.graph), snapshot, trails)
+                .map_err(|problem| self.own_problem(problem))?;
             let head = news.head.get_or_insert_default();
             (head.graph, head.steps) = (graph, again.steps);
             (head.gone, head.results) = (again.gone, again.results);
             for path in again.stale {
-                news.entries.insert(
-                    FilePath::from_text(path),
-                    Entry {
-                        roles: Roles::GONE,
-                        ..Entry::new(None)
-                    },
-                );
+                news.entries
+                    .insert(FilePath::from_text(path), gone(Entry::new(None)));
             }
         }
         for (path, entry) in built {
@@ -198,6 +172,17 @@ impl Session {
             .map_err(|problem| self.own_problem(problem))?;
         self.have_learnt(own, &path);
         Ok(())
+    }
+
+    /// The nodes of the folders that steps of a part make.
+    fn made_folders(&self, part: &ReachedPart, snapshot: &Snapshot) -> Vec<u32> {
+        let steps = self.own_steps(part).into_iter();
+        let outputs = steps.flat_map(|step| &part.graph.step(step).outputs);
+        let files = outputs.map(|output| part.graph.file(output.file));
+        let folders = files.filter(|file| file.folder);
+        folders
+            .filter_map(|file| snapshot.node(file.path.as_str()))
+            .collect()
     }
 
     /// What steps that were built looked at and made, as it is to be sealed; `None` where a file is

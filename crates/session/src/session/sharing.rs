@@ -322,38 +322,26 @@ impl Session {
             if step.is_made_anywhere() {
                 continue;
             }
-            let Some(memory) = state
-                .steps
-                .get(step.folder.as_str())
-                .filter(|m| !m.outputs.is_empty())
-            else {
+            let memory = state.steps.get(step.folder.as_str());
+            let Some(memory) = memory.filter(|memory| !memory.outputs.is_empty()) else {
                 continue;
             };
             used.push(memory.first_key);
             let entry = self.kept_entry(&memory);
-            if entry
-                .as_ref()
-                .is_some_and(|entry| !self.is_made_for_us(shared, entry))
-            {
+            let known = entry.as_ref();
+            if known.is_some_and(|entry| !self.is_made_for_us(shared, entry)) {
                 continue;
             }
             match for_others(entry, unreproducible.has(&memory, step.folder.as_str())) {
                 Ok(entry) => {
-                    let folder = step.folder.as_str().to_owned();
-                    let made_of = nubrik_engine::memory_for_others(&memory);
                     // Who gives it represents it, whichever worker made it.
-                    let entry = RecordEntry {
-                        origin: Provenance::Here,
-                        ..entry
+                    let origin = Provenance::Here;
+                    let result = KeyedResult {
+                        folder: step.folder.as_str().to_owned(),
+                        made_of: nubrik_engine::memory_for_others(&memory),
+                        entries: vec![RecordEntry { origin, ..entry }],
                     };
-                    results.push((
-                        memory.first_key,
-                        KeyedResult {
-                            folder,
-                            made_of,
-                            entries: vec![entry],
-                        },
-                    ));
+                    results.push((memory.first_key, result));
                 }
                 Err(why) => *kept_back.entry(why).or_default() += 1,
             }

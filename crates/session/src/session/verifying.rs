@@ -142,16 +142,11 @@ impl Workshop<'_> {
         if steps.is_empty() {
             return Ok(Vec::new());
         }
-        let mut needed: Vec<FileId> = steps
+        let declared = steps
             .iter()
-            .flat_map(|step| graph.declared(graph.step(*step)))
-            .collect();
-        needed.extend(
-            steps
-                .iter()
-                .flat_map(|step| &graph.step(*step).outputs)
-                .map(|output| output.file),
-        );
+            .flat_map(|step| graph.declared(graph.step(*step)));
+        let outputs = steps.iter().flat_map(|step| &graph.step(*step).outputs);
+        let mut needed: Vec<FileId> = declared.chain(outputs.map(|output| output.file)).collect();
         needed.sort_unstable();
         needed.dedup();
         self.build_files(patterns, evaluation, &needed, listener, options)?;
@@ -168,17 +163,11 @@ impl Workshop<'_> {
             .unreproducible()
             .map_err(|e| self.own_problem((UNREPRODUCIBLE, e)))?;
         let before = unreproducible.len();
-        for step in verified
-            .iter()
-            .filter(|step| matches!(step.end, VerifyEnd::Differs(_)))
-        {
+        let differs = |step: &&VerifiedStep| matches!(step.end, VerifyEnd::Differs(_));
+        for step in verified.iter().filter(differs) {
             let folder = graph.step(step.step).folder.as_str();
-            unreproducible.extend(
-                self.state()
-                    .steps
-                    .get(folder)
-                    .map(|memory| mark(&memory, folder)),
-            );
+            let memory = self.state().steps.get(folder);
+            unreproducible.extend(memory.map(|memory| mark(&memory, folder)));
         }
         if unreproducible.len() > before {
             let text: String = unreproducible

@@ -1,7 +1,6 @@
 //! Whether other machines work for this one, and whether this one works for others.
 
 use std::fs;
-use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -221,30 +220,10 @@ impl Session {
             local,
             images: nubrik_machine::images_folder().ok(),
         };
-        let mut places = Vec::new();
         let turns = Arc::new(Turns::new(slots));
-        // Some get ready while all turns are taken.
-        let spare = slots.div_ceil(4);
-        for slot in 0..slots + spare {
-            let cancel = Arc::new(cancel().map_err(|e| TeamTrouble::NoSwitch(e.to_string()))?);
-            let at: PathBuf = folder
-                .join("work")
-                .join(format!("{}-{slot}", std::process::id()));
-            let place = WorkPlace::open(
-                &at,
-                cancel.clone(),
-                shared.clone(),
-                owner.clone(),
-                turns.clone(),
-            )?;
-            places.push((place, cancel));
-        }
-        let labels = self
-            .machine
-            .labels()
-            .iter()
-            .map(|label| label.to_string())
-            .collect();
+        let places = work_places((slots, &turns), &folder, &shared, &owner, cancel)?;
+        let labels = self.machine.labels();
+        let labels = labels.iter().map(|label| label.to_string()).collect();
         let machine = (&*this_machine(), labels);
         let at = exchange_of(&settings, self.workspace.settings.shared.as_ref())?;
         let hand = Hand::open(&at, name, slots, machine)?;
@@ -269,4 +248,24 @@ impl Session {
     pub fn serve(&self, site: WorkSite, listener: &dyn WorkerListener, grace: Duration) {
         site.serve(&self.machine, &|| self.new_shared().ok(), listener, grace);
     }
+}
+
+/// Places to work in: one for each turn, and some that get ready while all turns are taken.
+fn work_places(
+    (slots, turns): (usize, &Arc<Turns>),
+    folder: &std::path::Path,
+    shared: &Arc<nubrik_shared::SharedStore>,
+    owner: &PlaceOwner,
+    cancel: &dyn Fn() -> std::io::Result<CancelSwitch>,
+) -> Result<Vec<(WorkPlace, Arc<CancelSwitch>)>, TeamTrouble> {
+    let mut places = Vec::new();
+    for slot in 0..slots + slots.div_ceil(4) {
+        let cancel = Arc::new(cancel().map_err(|e| TeamTrouble::NoSwitch(e.to_string()))?);
+        let name = format!("{}-{slot}", std::process::id());
+        let at = folder.join("work").join(name);
+        let (shared, owner, turns) = (shared.clone(), owner.clone(), turns.clone());
+        let place = WorkPlace::open(&at, cancel.clone(), shared, owner, turns)?;
+        places.push((place, cancel));
+    }
+    Ok(places)
 }

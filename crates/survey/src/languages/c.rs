@@ -296,79 +296,53 @@ fn sort(
         is_of_tests(file)
             || (has_test_name(file) && (index.scans[file].has_main || index.scans[file].has_cases))
     };
-    let tests: BTreeSet<&str> = sources
-        .iter()
-        .copied()
-        .filter(|file| is_test(file))
-        .collect();
-    let samples: BTreeSet<&str> = sources
-        .iter()
-        .copied()
-        .filter(|file| !is_test(file) && is_sample(file))
-        .collect();
-    let rest: BTreeSet<&str> = sources
-        .iter()
-        .copied()
-        .filter(|file| !tests.contains(file) && !samples.contains(file))
-        .collect();
+    let of_kind = |is: &dyn Fn(&str) -> bool| -> BTreeSet<&str> {
+        sources.iter().copied().filter(|file| is(file)).collect()
+    };
+    let tests = of_kind(&is_test);
+    let samples = of_kind(&|file| !is_test(file) && is_sample(file));
+    let rest = of_kind(&|file| !tests.contains(file) && !samples.contains(file));
     let mains: Vec<&str> = rest.iter().filter(has_main).copied().collect();
-    let mut library: BTreeSet<&str> = rest
-        .iter()
-        .copied()
-        .filter(|file| !index.scans[file].has_main)
-        .collect();
+    let mut library: BTreeSet<&str> = rest;
+    library.retain(|file| !index.scans[file].has_main);
     let place = |role, place: &str| CPlace {
         component: folder.to_owned(),
         role,
         folder: place.to_owned(),
     };
-    let has_public = mine.iter().any(|file| {
-        is_header(file)
-            && folder_of(crate::tree::below(file, folder))
-                .split('/')
-                .any(|part| part == "include")
-    });
-    if let ([main], true) = (
-        mains.as_slice(),
-        tests.is_empty() && samples.is_empty() && !has_public && !is_used,
-    ) {
-        let all = library
-            .iter()
-            .chain([main])
-            .map(|file| (*file).to_owned())
-            .collect();
+    let others_use_it = is_used || !tests.is_empty() || !samples.is_empty();
+    if let ([main], false) = (&*mains, others_use_it || has_public_headers(mine, folder)) {
+        let all = library.iter().chain([main]);
+        let all = all.map(|file| (*file).to_owned()).collect();
         parts.add(place(CRole::Program, ""), all, Some((*main).to_owned()));
         return;
     }
     let mut companions = companions_of(&mains, &mut library, index);
     // Headers alone are a library, too, where others are there to use them.
     let is_open = |file: &&str| is_header(file) && !is_sample_or_test(file);
-    let is_headers_alone = library.is_empty()
-        && (is_used || !tests.is_empty() || !samples.is_empty())
-        && mine.iter().any(is_open);
+    let is_headers_alone = library.is_empty() && others_use_it && mine.iter().any(is_open);
     if !library.is_empty() || is_headers_alone {
-        parts.add(
-            place(CRole::Library, ""),
-            library.iter().map(|file| (*file).to_owned()).collect(),
-            None,
-        );
+        let sources = library.iter().map(|file| (*file).to_owned()).collect();
+        parts.add(place(CRole::Library, ""), sources, None);
     }
     for main in mains {
-        let mut own: BTreeSet<String> = companions
-            .remove(main)
-            .unwrap_or_default()
-            .into_iter()
-            .map(str::to_owned)
-            .collect();
-        own.insert(main.to_owned());
+        let own = companions.remove(main).unwrap_or_default();
+        let own = own.into_iter().chain([main]).map(str::to_owned).collect();
         parts.add(place(CRole::Program, ""), own, Some(main.to_owned()));
     }
-    for (inside, files) in by_folder(&samples) {
-        sort_programs(survey, &files, index, parts, &place(CRole::Sample, &inside));
+    for (role, files) in [(CRole::Sample, samples), (CRole::Test, tests)] {
+        for (inside, files) in by_folder(&files) {
+            sort_programs(survey, &files, index, parts, &place(role, &inside));
+        }
     }
-    for (inside, files) in by_folder(&tests) {
-        sort_programs(survey, &files, index, parts, &place(CRole::Test, &inside));
-    }
+}
+
+/// Whether headers of a component are in a folder for others.
+fn has_public_headers<'f>(files: impl IntoIterator<Item = &'f &'f str>, folder: &str) -> bool {
+    files.into_iter().any(|file| {
+        let inside = folder_of(crate::tree::below(file, folder));
+        is_header(file) && inside.split('/').any(|part| part == "include")
+    })
 }
 
 /// A header of another system that a source includes, whatever is asked about.
@@ -416,40 +390,29 @@ fn sort_programs(
         }
         ([main], _) => {
             let main = (*main).clone();
-            let all = helpers
-                .into_iter()
-                .chain(cases)
-                .chain([main.clone()])
-                .collect();
+            let own = [main.clone()];
+            let all = helpers.into_iter().chain(cases).chain(own).collect();
             parts.add(place.clone(), all, Some(main));
         }
         (mains, _) => {
-            let is_prose = place
-                .folder
-                .split('/')
-                .any(|part| matches!(part, "doc" | "docs"));
+            let mut folders = place.folder.split('/');
             // What is no program in a manual is a part of its text.
-            let helpers = if is_prose { BTreeSet::new() } else { helpers };
-            let shared = helpers
-                .into_iter()
-                .chain(cases)
-                .collect::<BTreeSet<String>>();
+            let helpers = match folders.any(|part| matches!(part, "doc" | "docs")) {
+                true => BTreeSet::new(),
+                false => helpers,
+            };
+            let shared: BTreeSet<String> = helpers.into_iter().chain(cases).collect();
             if !shared.is_empty() {
-                parts.add(
-                    CPlace {
-                        role: CRole::Helpers,
-                        ..place.clone()
-                    },
-                    shared,
-                    None,
-                );
+                let role = CRole::Helpers;
+                let place = CPlace {
+                    role,
+                    ..place.clone()
+                };
+                parts.add(place, shared, None);
             }
             for main in mains {
-                parts.add(
-                    place.clone(),
-                    BTreeSet::from([(*main).clone()]),
-                    Some((*main).clone()),
-                );
+                let main = (*main).clone();
+                parts.add(place.clone(), BTreeSet::from([main.clone()]), Some(main));
             }
         }
     }

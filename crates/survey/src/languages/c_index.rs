@@ -43,15 +43,10 @@ impl<'a> IncludeIndex<'a> {
                 .flat_map(|scan| &scan.includes)
                 .map(|include| include.path.as_str())
         };
-        let defined: BTreeSet<&str> = scans
-            .values()
-            .flat_map(|scan| &scan.defined)
-            .map(String::as_str)
-            .collect();
-        let systems = scans
-            .values()
-            .flat_map(|scan| &scan.systems)
-            .map(String::as_str);
+        let definitions = scans.values().flat_map(|scan| &scan.defined);
+        let defined: BTreeSet<&str> = definitions.map(String::as_str).collect();
+        let systems = scans.values().flat_map(|scan| &scan.systems);
+        let systems = systems.map(String::as_str);
         let names = tree.by_name();
         let template = |name: &&'a str| name.rsplit_once('.').map(|(stem, _)| stem);
         let leaves_open = |files: &[&str]| {

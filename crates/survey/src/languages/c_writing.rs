@@ -105,15 +105,7 @@ impl PartWriter<'_, '_> {
     fn definition(&mut self, part: &CPart, reach: &Included) -> Option<Definition> {
         let address = part.address.clone()?;
         let role = part.place.role;
-        let used: BTreeSet<&str> = reach
-            .more_sources
-            .iter()
-            .map(|source| folder_of(source))
-            .collect();
-        self.survey
-            .proposal
-            .left_out
-            .retain(|left| !used.contains(left.what.as_str()));
+        self.claim_folders(&reach.more_sources);
         let (sources, generated) = self.sources(part, reach);
         let mut call = KindCall::new(Kit::C, role.kind()).with("sources", sources);
         let MadeHeaders {
@@ -145,22 +137,14 @@ impl PartWriter<'_, '_> {
             call.set("reads", FieldValue::Files(reach.reads.clone()));
         }
         self.flags(&mut call, role, reach);
-        if role == CRole::Helpers
-            && part
-                .sources
-                .iter()
-                .any(|source| self.registers_itself(source))
-        {
+        let mut own = part.sources.iter();
+        if role == CRole::Helpers && own.any(|source| self.registers_itself(source)) {
             call.set("whole", FieldValue::Bool(true));
         }
-        let mut needs: Vec<FieldValue> = reach.needs.iter().cloned().map(FieldValue::Of).collect();
-        needs.extend(
-            reach
-                .libraries
-                .iter()
-                .map(|name| FieldValue::SystemLibrary(name.clone())),
-        );
-        call.set("needs", FieldValue::List(needs));
+        let libraries = reach.libraries.iter().cloned();
+        let needs = reach.needs.iter().cloned().map(FieldValue::Of);
+        let needs = needs.chain(libraries.map(FieldValue::SystemLibrary));
+        call.set("needs", FieldValue::List(needs.collect()));
         let keyword = if role == CRole::Test {
             Keyword::Test
         } else {
@@ -175,6 +159,13 @@ impl PartWriter<'_, '_> {
             assumed: reach.assumed.clone(),
             ..definition
         })
+    }
+
+    /// Takes the folders of sources that a definition uses out of what is left out.
+    fn claim_folders(&mut self, sources: &BTreeSet<String>) {
+        let used: BTreeSet<&str> = sources.iter().map(|source| folder_of(source)).collect();
+        let left_out = &mut self.survey.proposal.left_out;
+        left_out.retain(|left| !used.contains(left.what.as_str()));
     }
 
     /// Whether nobody can refer to what is in a source, for no header in the tree is named like it:
@@ -242,15 +233,7 @@ impl PartWriter<'_, '_> {
             let known = match self.made.get(&key) {
                 Some(known) => known.clone(),
                 None => {
-                    let asks = (self.index.scans, self.owners, reach.wants_config);
-                    let found = config_header::propose(self.survey, asks, component, header)
-                        .or_else(|| templates::propose(self.survey, component, header))
-                        .or_else(|| {
-                            usual_headers::propose(self.survey, self.owners, component, header)
-                        })
-                        .or_else(|| makers::propose(self.survey, component, header));
-                    let found = found
-                        .map(|made| laid_below(self.survey, component, folder_of(header), made));
+                    let found = self.maker_of(component, header, reach.wants_config);
                     self.made.insert(key, found.clone());
                     found
                 }
@@ -288,6 +271,22 @@ impl PartWriter<'_, '_> {
             laid,
             lacking: nowhere.into_iter().map(reason).collect(),
         }
+    }
+
+    /// Proposes a definition that makes a header, if there is a way.
+    fn maker_of(
+        &mut self,
+        component: &str,
+        header: &str,
+        wants_config: bool,
+    ) -> Option<DefinitionAddress> {
+        let asks = (self.index.scans, self.owners, wants_config);
+        let usual = |survey: &mut _| usual_headers::propose(survey, self.owners, component, header);
+        let found = config_header::propose(self.survey, asks, component, header)
+            .or_else(|| templates::propose(self.survey, component, header))
+            .or_else(|| usual(self.survey))
+            .or_else(|| makers::propose(self.survey, component, header));
+        found.map(|made| laid_below(self.survey, component, folder_of(header), made))
     }
 
     fn headers(&self, call: &mut KindCall, part: &CPart, reach: &Included, made: Vec<MadeHeader>) {

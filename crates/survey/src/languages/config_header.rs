@@ -91,11 +91,12 @@ pub(super) fn propose(
     let project = crate::without_version(&survey.tree.name()).to_owned();
     let mut rows = BTreeMap::from([(ON_DEMAND.to_owned(), "\"1\"".to_owned())]);
     let mut left = Vec::new();
+    let says_template = |name: &str| {
+        let whole = whole.as_ref();
+        whole.is_some_and(|whole| whole.says(name, &templates))
+    };
     for name in asked {
-        let says_template = whole
-            .as_ref()
-            .is_some_and(|whole| whole.says(&name, &templates));
-        if name == "HAVE_CONFIG_H" || says_template {
+        if name == "HAVE_CONFIG_H" || says_template(&name) {
             continue;
         }
         let written = templates.get(&name).map_or("", String::as_str);
@@ -105,22 +106,13 @@ pub(super) fn propose(
             None => left.push(name),
         }
     }
-    if let Some(whole) = &whole {
-        rows.extend(
-            whole
-                .filled
-                .iter()
-                .map(|(name, code)| (name.clone(), code.clone())),
-        );
-    }
+    rows.extend(whole.iter().flat_map(|whole| whole.filled.clone()));
     let address = survey.names.give(component, "config", "header");
     let mut reasons = Vec::new();
     if !left.is_empty() {
         left.truncate(12);
-        reasons.push(format!(
-            "Left undefined, since only a person knows what they mean: {}.",
-            left.join(", ")
-        ));
+        let (left, only) = (left.join(", "), "since only a person knows what they mean");
+        reasons.push(format!("Left undefined, {only}: {left}."));
     }
     let name = name_of(header);
     let template = whole.map(|whole| whole.file);
@@ -131,16 +123,10 @@ pub(super) fn propose(
             false => format!("/{}", joined(survey.top, file).unwrap_or_default()),
         });
     let code = code_of(name, from.as_deref(), &includes, &rows);
-    survey.define(
-        Definition::new(
-            Keyword::Target,
-            &address,
-            format!("What this machine has, as {name} says it to the sources."),
-            Body::Code(code, template.into_iter().collect()),
-        )
-        .private()
-        .because(reasons),
-    );
+    let documentation = format!("What this machine has, as {name} says it to the sources.");
+    let body = Body::Code(code, template.into_iter().collect());
+    let definition = Definition::new(Keyword::Target, &address, documentation, body);
+    survey.define(definition.private().because(reasons));
     Some(address)
 }
 

@@ -202,27 +202,7 @@ impl<'a> FortranSources<'a> {
             );
         }
         loop {
-            let kept = self
-                .sources
-                .iter()
-                .filter(|(source, _)| !lost.contains_key(*source));
-            let there: BTreeSet<&String> = kept.flat_map(|(_, facts)| &facts.modules).collect();
-            let wanted: BTreeSet<&String> = self
-                .sources
-                .values()
-                .flat_map(|facts| &facts.uses)
-                .collect();
-            let missing: BTreeSet<String> = wanted
-                .difference(&there)
-                .map(|name| (*name).clone())
-                .collect();
-            for name in &missing {
-                if !self.installed.contains_key(name)
-                    && let Some(found) = survey.machine.library_with(&format!("{name}.mod"))
-                {
-                    self.installed.insert(name.clone(), found);
-                }
-            }
+            let missing = self.find_installed(&lost, survey);
             let before = lost.len();
             for (source, facts) in &self.sources {
                 let nowhere = facts
@@ -242,6 +222,28 @@ impl<'a> FortranSources<'a> {
             self.sources.remove(source);
             survey.leave_out(source, why);
         }
+    }
+
+    /// Looks on the machine for modules that the sources use and that none defines but lost ones.
+    fn find_installed(
+        &mut self,
+        lost: &BTreeMap<&str, String>,
+        survey: &Survey<'_>,
+    ) -> BTreeSet<String> {
+        let kept = self.sources.iter();
+        let kept = kept.filter(|(source, _)| !lost.contains_key(*source));
+        let there: BTreeSet<&String> = kept.flat_map(|(_, facts)| &facts.modules).collect();
+        let used = self.sources.values().flat_map(|facts| &facts.uses);
+        let missing: BTreeSet<String> =
+            used.filter(|name| !there.contains(name)).cloned().collect();
+        for name in &missing {
+            if !self.installed.contains_key(name)
+                && let Some(found) = survey.machine.library_with(&format!("{name}.mod"))
+            {
+                self.installed.insert(name.clone(), found);
+            }
+        }
+        missing
     }
 
     /// Sources of libraries that define a module which another one of their folder defines, too:
@@ -386,46 +388,30 @@ impl<'a> FortranSources<'a> {
                 continue;
             };
             let part = &parts[number];
-            let library = whole.get(&number).map(|library| &parts[*library]);
             let mut sources = part.sources.clone();
             let mut needs = part.needs.clone();
-            if let Some(library) = library {
+            if let Some(library) = whole.get(&number).map(|library| &parts[*library]) {
                 sources.extend(&library.sources);
                 needs.extend(&library.needs);
             }
             // Who tests names what helps first.
-            let mut needs: Vec<usize> = needs
-                .into_iter()
-                .filter(|need| addresses.contains_key(need))
-                .collect();
+            let mut needs: Vec<usize> = needs.into_iter().collect();
             needs.sort_by_key(|need| (std::cmp::Reverse(parts[*need].role), *need));
-            let needs = needs
-                .iter()
-                .filter_map(|need| addresses.get(need))
-                .cloned()
-                .map(FieldValue::Of);
+            let needs = needs.iter().filter_map(|need| addresses.get(need));
+            let needs = needs.cloned().map(FieldValue::Of);
             let call = self.call(part.role, &sources, needs.collect(), survey);
+            let stem = || stem_of(first_of(part));
             let (keyword, documentation) = match part.role {
-                FortranRole::Library => (
-                    Keyword::Target,
-                    format!("The library {}.", survey.name_of_folder(&part.owner)),
-                ),
+                FortranRole::Library => {
+                    let name = survey.name_of_folder(&part.owner);
+                    (Keyword::Target, format!("The library {name}."))
+                }
                 FortranRole::Helpers => (Keyword::Target, "What the tests share.".to_owned()),
-                FortranRole::Program => (
-                    Keyword::Target,
-                    format!("The program {}.", stem_of(first_of(part))),
-                ),
-                FortranRole::Test => (
-                    Keyword::Test,
-                    format!("The test {}.", stem_of(first_of(part))),
-                ),
+                FortranRole::Program => (Keyword::Target, format!("The program {}.", stem())),
+                FortranRole::Test => (Keyword::Test, format!("The test {}.", stem())),
             };
-            survey.define(Definition::new(
-                keyword,
-                address,
-                documentation,
-                Body::Kind(call),
-            ));
+            let body = Body::Kind(call);
+            survey.define(Definition::new(keyword, address, documentation, body));
         }
     }
 

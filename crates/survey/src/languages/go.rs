@@ -57,41 +57,7 @@ pub(super) fn look(survey: &mut Survey<'_>) {
         }
     }
     if folders.is_empty() && sources > 0 {
-        let packages = packages_below(survey.tree, "", &[String::new()]);
-        // Where nobody imports one of them, any path will do.
-        let imports = |package: &Package| {
-            package
-                .imports
-                .iter()
-                .chain(&package.test_imports)
-                .all(|import| is_standard_import(import))
-        };
-        let free = || {
-            packages
-                .values()
-                .all(imports)
-                .then(|| survey.name_of_folder(""))
-        };
-        match inferred_path(survey.tree).or_else(free) {
-            Some(path) => {
-                let requires = guessed_modules(&packages, &path);
-                let manifest = GoManifest {
-                    path,
-                    requires,
-                    ..GoManifest::default()
-                };
-                modules.push(GoModule {
-                    folder: String::new(),
-                    manifest,
-                    is_guessed: true,
-                    packages,
-                });
-            }
-            None => survey.leave_out(
-                "sources in Go",
-                "neither a go.mod nor they themselves say by which path they are imported",
-            ),
-        }
+        modules.extend(guessed_module(survey));
     }
     let mut names = BTreeMap::new();
     for module in &modules {
@@ -114,6 +80,38 @@ pub(super) fn look(survey: &mut Survey<'_>) {
         }
         .propose(survey);
     }
+}
+
+/// The module of sources that have no manifest, where they themselves say by which path they are
+/// imported, or where nobody imports one of them, so that any path will do.
+fn guessed_module(survey: &mut Survey<'_>) -> Option<GoModule> {
+    let packages = packages_below(survey.tree, "", &[String::new()]);
+    let stands_alone = |package: &Package| {
+        let mut imports = package.imports.iter().chain(&package.test_imports);
+        imports.all(|import| is_standard_import(import))
+    };
+    let free = || {
+        let all = packages.values().all(stands_alone);
+        all.then(|| survey.name_of_folder(""))
+    };
+    let Some(path) = inferred_path(survey.tree).or_else(free) else {
+        survey.leave_out(
+            "sources in Go",
+            "neither a go.mod nor they themselves say by which path they are imported",
+        );
+        return None;
+    };
+    let manifest = GoManifest {
+        requires: guessed_modules(&packages, &path),
+        path,
+        ..GoManifest::default()
+    };
+    Some(GoModule {
+        folder: String::new(),
+        manifest,
+        is_guessed: true,
+        packages,
+    })
 }
 
 fn is_version(part: &str) -> bool {
@@ -528,14 +526,11 @@ impl ModuleReader<'_> {
     fn propose(&self, survey: &mut Survey<'_>) {
         let blocked = self.blocked();
         for (folder, why) in &blocked {
-            survey.leave_out(
-                if folder.is_empty() {
-                    "the package at the top"
-                } else {
-                    folder
-                },
-                why,
-            );
+            let what = match folder.is_empty() {
+                true => "the package at the top",
+                false => folder,
+            };
+            survey.leave_out(what, why);
         }
         let kept: BTreeMap<&String, &Package> = self
             .module

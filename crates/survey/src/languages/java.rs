@@ -141,43 +141,28 @@ fn imported_projects<'p>(
         for part in roots.values() {
             for text in part.sources.iter().filter_map(|source| tree.text(source)) {
                 for name in import.captures_iter(&text) {
-                    // Of what is inside of a class, the class is imported.
-                    let ends = name[1]
-                        .match_indices('.')
-                        .map(|(at, _)| at)
-                        .chain([name[1].len()]);
-                    let owner = ends
-                        .into_iter()
-                        .find_map(|end| classes.get(&name[1][..end]));
-                    let Some(owner) = owner.filter(|owner| **owner != folder.as_str()) else {
+                    let owner = imported_class(&classes, &name[1]);
+                    let Some(owner) = owner.filter(|owner| *owner != folder.as_str()) else {
                         continue;
                     };
                     let mine = found.entry(folder).or_default();
-                    let of = if part.is_test {
-                        &mut mine.by_tests
-                    } else {
-                        &mut mine.by_sources
+                    let of = match part.is_test {
+                        true => &mut mine.by_tests,
+                        false => &mut mine.by_sources,
                     };
-                    of.insert((*owner).to_owned());
+                    of.insert(owner.to_owned());
                 }
             }
         }
     }
     let numbers: BTreeMap<&str, u32> = projects.keys().map(String::as_str).zip(0..).collect();
-    let next: Vec<Vec<u32>> = projects
-        .keys()
-        .map(|folder| {
-            found
-                .get(folder.as_str())
-                .into_iter()
-                .flat_map(|one| &one.by_sources)
-        })
-        .map(|others| {
-            others
-                .filter_map(|other| numbers.get(other.as_str()).copied())
-                .collect()
-        })
-        .collect();
+    let next = projects.keys().map(|folder| {
+        let one = found.get(folder.as_str()).into_iter();
+        let others = one.flat_map(|one| &one.by_sources);
+        let number = |other: &String| numbers.get(other.as_str()).copied();
+        others.filter_map(number).collect()
+    });
+    let next: Vec<Vec<u32>> = next.collect();
     let circles = nubrik_graph::components(&next);
     let circle = |folder: &str| numbers.get(folder).map(|number| circles[*number as usize]);
     for (folder, one) in &mut found {
@@ -185,6 +170,15 @@ fn imported_projects<'p>(
             .retain(|other| circle(other) != circle(folder));
     }
     found
+}
+
+/// The project of the class that is imported by a name: of what is inside of a class, the class is.
+fn imported_class<'p>(classes: &BTreeMap<String, &'p str>, name: &str) -> Option<&'p str> {
+    let mut ends = name
+        .match_indices('.')
+        .map(|(at, _)| at)
+        .chain([name.len()]);
+    ends.find_map(|end| classes.get(&name[..end])).copied()
 }
 
 /// The folders in which an archive is described, sorted.

@@ -15,6 +15,17 @@ use crate::proposal::{
 };
 use crate::tree::{below, ext_of, folder_of, is_below, joined, name_of};
 
+/// Scripts that make modules, the likeliest first.
+const MAKERS: [&str; 7] = [
+    "build",
+    "compile",
+    "bundle",
+    "dist",
+    "prepare",
+    "prepublishOnly",
+    "prepack",
+];
+
 /// How long a script may take whose purpose a try is to show, as definitions have it.
 pub(crate) const TRIED_FOR: &str = "1min";
 
@@ -100,23 +111,15 @@ impl PackageReader<'_, '_> {
         };
         let manifest = FieldValue::Files(BTreeSet::from([manifest]));
         let missing = package.made_entries();
-        let typescript: BTreeSet<String> = sources
-            .iter()
-            .filter(|file| is_typescript(file))
-            .cloned()
-            .collect();
+        let typescript = sources.iter().filter(|file| is_typescript(file));
+        let typescript: BTreeSet<String> = typescript.cloned().collect();
         let settings = TypeScriptSettings::read(self.survey.tree, &package.folder);
         let is_compiled = !missing.is_empty() && !typescript.is_empty();
         if let Some(settings) = settings.filter(|_| is_compiled && self.only_compiles()) {
-            let (problems, call) =
-                self.compiled(settings, typescript, (&missing[0], manifest), needs);
-            self.define(
-                address,
-                Keyword::Target,
-                documentation,
-                problems,
-                Body::Kind(call),
-            );
+            let entry = (missing[0].as_str(), manifest);
+            let (problems, call) = self.compiled(settings, typescript, entry, needs);
+            let body = Body::Kind(call);
+            self.define(address, Keyword::Target, documentation, problems, body);
             return None;
         }
         let mut call = KindCall::new(Kit::Js, "library")
@@ -127,19 +130,10 @@ impl PackageReader<'_, '_> {
                 FieldValue::Below(package.folder.clone(), sources),
             )
             .with("manifest", manifest);
-        let maker = [
-            "build",
-            "compile",
-            "bundle",
-            "dist",
-            "prepare",
-            "prepublishOnly",
-            "prepack",
-        ];
+        let maker = MAKERS.iter().copied();
         let maker = maker
-            .into_iter()
-            .find(|name| package.scripts.contains_key(*name))
-            .filter(|_| !missing.is_empty());
+            .filter(|_| !missing.is_empty())
+            .find(|name| package.scripts.contains_key(*name));
         let mut reasons = Vec::new();
         if maker.is_some() {
             let made = DefinitionAddress {
@@ -154,13 +148,8 @@ impl PackageReader<'_, '_> {
             ));
         }
         call.set("needs", FieldValue::List(needs.to_vec()));
-        self.define(
-            address,
-            Keyword::Target,
-            documentation,
-            reasons,
-            Body::Kind(call),
-        );
+        let body = Body::Kind(call);
+        self.define(address, Keyword::Target, documentation, reasons, body);
         maker.map(str::to_owned)
     }
 
@@ -434,50 +423,18 @@ impl PackageReader<'_, '_> {
     fn tools_of(&mut self, command: &str) -> Vec<FieldValue> {
         let tree = self.survey.tree;
         let package = self.package;
-        let mut manifest = package.manifest.clone();
-        for key in [
-            "dependencies",
-            "devDependencies",
-            "peerDependencies",
-            "scripts",
-        ] {
-            manifest[key] = Json::Null;
-        }
+        let manifest = without_lists(package.manifest.clone());
         let words: BTreeSet<String> = command
             .split(|c: char| c.is_whitespace() || "&|;()=\"'".contains(c))
             .map(|word| word.rsplit('/').next().unwrap_or(word).to_owned())
             .collect();
-        // Settings of a tool count for commands that name the tool.
-        let is_read = |file: &str| match name_of(file).strip_prefix('.') {
-            Some(hidden) => words.contains(
-                hidden
-                    .split('.')
-                    .next()
-                    .unwrap_or(hidden)
-                    .trim_end_matches("rc"),
-            ),
-            None => {
-                let tool = name_of(file).split_once(".config.").map(|(tool, _)| tool);
-                (CODE.contains(&ext_of(file)) || ext_of(file) == "json")
-                    && tool.is_none_or(|tool| words.contains(tool))
-            }
-        };
+        let is_read = |file: &str| is_read_by(file, &words);
         let mut texts = manifest.to_string();
         for file in package.files.iter().filter(|file| is_read(file)) {
             if name_of(file) != "package.json" && name_of(file) != "package-lock.json" {
                 texts.push_str(&tree.text(file).unwrap_or_default());
             }
         }
-        let program = |name: &str| match name {
-            "typescript" => vec!["tsc".to_owned()],
-            name => vec![
-                name_of(name).to_owned(),
-                name_of(name)
-                    .trim_end_matches("-cli")
-                    .trim_end_matches(".js")
-                    .to_owned(),
-            ],
-        };
         let listed = texts_of(&package.manifest["devDependencies"]);
         let tools: Vec<&str> = listed
             .keys()
@@ -511,7 +468,9 @@ impl PackageReader<'_, '_> {
                 .any(|tool| words.contains(*tool) && name.contains(*tool));
             extends
                 || brings
-                || program(name).iter().any(|program| words.contains(program))
+                || programs_like(name)
+                    .iter()
+                    .any(|program| words.contains(program))
                 || quoted.iter().any(|quoted| texts.contains(quoted.as_str()))
                 || (name == "typescript"
                     && (words.iter().any(|word| word.starts_with("ts"))
@@ -586,6 +545,45 @@ impl PackageReader<'_, '_> {
             }
         }
         values
+    }
+}
+
+/// A manifest without the lists of what it depends on and of scripts.
+fn without_lists(mut manifest: Json) -> Json {
+    for key in [
+        "dependencies",
+        "devDependencies",
+        "peerDependencies",
+        "scripts",
+    ] {
+        manifest[key] = Json::Null;
+    }
+    manifest
+}
+
+/// Whether a file is read by a command of such words: settings of a tool count for commands that
+/// name the tool.
+fn is_read_by(file: &str, words: &BTreeSet<String>) -> bool {
+    match name_of(file).strip_prefix('.') {
+        Some(hidden) => {
+            let tool = hidden.split('.').next().unwrap_or(hidden);
+            words.contains(tool.trim_end_matches("rc"))
+        }
+        None => {
+            let tool = name_of(file).split_once(".config.").map(|(tool, _)| tool);
+            (CODE.contains(&ext_of(file)) || ext_of(file) == "json")
+                && tool.is_none_or(|tool| words.contains(tool))
+        }
+    }
+}
+
+/// The programs that a package is taken to have: those that are called like it.
+fn programs_like(package: &str) -> Vec<String> {
+    let name = name_of(package);
+    let short = name.trim_end_matches("-cli").trim_end_matches(".js");
+    match package {
+        "typescript" => vec!["tsc".to_owned()],
+        _ => vec![name.to_owned(), short.to_owned()],
     }
 }
 

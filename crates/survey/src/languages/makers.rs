@@ -15,6 +15,15 @@ const INTERPRETERS: [(&str, &str); 5] = [
     ("js", "node"),
 ];
 
+/// How scripts name the path that they are given.
+const PATH_WORDS: [&str; 5] = [
+    "sys.argv[1]",
+    "$1",
+    "$ARGV[0]",
+    "process.argv[2]",
+    "argv[1]",
+];
+
 /// Words in the names of scripts that make something.
 const MAKERS: [&str; 6] = ["gen", "make", "mk", "build", "create", "conf"];
 
@@ -37,34 +46,11 @@ pub(super) fn propose(
     let name = name_of(header);
     let tree = survey.tree;
     let scripts = tree.files().iter().filter(|file| is_below(file, component));
-    let (script, interpreter) = scripts.into_iter().find_map(|script| {
-        let (_, interpreter) = INTERPRETERS
-            .iter()
-            .find(|(ext, _)| *ext == ext_of(script))?;
-        let text = tree.text(script)?;
-        let stem = stem_of(script);
-        let is_maker = MAKERS.iter().any(|word| stem.contains(word));
-        // Others that name it look at it, or pass it by.
-        let makes_it = if text.contains(name) {
-            is_maker
-                || ways_to_write(name)
-                    .iter()
-                    .any(|way| text.contains(way.as_str()))
-        } else {
-            is_maker && stem.contains(stem_of(name))
-        };
-        makes_it.then_some((script, *interpreter))
-    })?;
+    let (script, interpreter) = scripts
+        .into_iter()
+        .find_map(|script| Some((script, interpreter_of_maker(tree, script, name)?)))?;
     let text = tree.text(script)?;
-    let takes_path = [
-        "sys.argv[1]",
-        "$1",
-        "$ARGV[0]",
-        "process.argv[2]",
-        "argv[1]",
-    ]
-    .iter()
-    .any(|word| text.contains(word));
+    let takes_path = PATH_WORDS.iter().any(|word| text.contains(word));
     let input = below(script, component);
     // Data beside the script, of which it may be made.
     let beside: BTreeSet<String> = tree
@@ -77,10 +63,7 @@ pub(super) fn propose(
         .map(|file| format!("\"{}\"", below(file, component)))
         .collect();
     let script_word = format!("{{in \"{input}\"}}");
-    let run = if ways_to_write(name)
-        .iter()
-        .any(|way| text.contains(way.as_str()))
-    {
+    let run = if writes(&text, name) {
         format!("`{interpreter} {script_word}`\n    makes = {{ \"header\": \"{name}\" }}")
     } else if takes_path {
         format!("`{interpreter} {script_word} {{out \"{name}\"}}`")
@@ -97,19 +80,38 @@ pub(super) fn propose(
         .names
         .give(component, &name.replace('.', "_"), "header");
     let takes = beside.into_iter().chain([script.clone()]).collect();
-    survey.define(
-        Definition::new(
-            Keyword::Target,
-            &address,
-            format!("{name}, which sources include."),
-            Body::Code(code, takes),
-        )
-        .private()
-        .because(vec![format!(
-            "{script} names it; how it is called was guessed from what it says."
-        )]),
-    );
+    let documentation = format!("{name}, which sources include.");
+    let reason = format!("{script} names it; how it is called was guessed from what it says.");
+    let body = Body::Code(code, takes);
+    let definition = Definition::new(Keyword::Target, &address, documentation, body);
+    survey.define(definition.private().because(vec![reason]));
     Some(address)
+}
+
+/// The interpreter of a script, if that makes a header of some name. Others that name it look at
+/// it, or pass it by.
+fn interpreter_of_maker(
+    tree: &crate::tree::SourceTree,
+    script: &str,
+    name: &str,
+) -> Option<&'static str> {
+    let (_, interpreter) = INTERPRETERS
+        .iter()
+        .find(|(ext, _)| *ext == ext_of(script))?;
+    let text = tree.text(script)?;
+    let stem = stem_of(script);
+    let is_maker = MAKERS.iter().any(|word| stem.contains(word));
+    let makes_it = match text.contains(name) {
+        true => is_maker || writes(&text, name),
+        false => is_maker && stem.contains(stem_of(name)),
+    };
+    makes_it.then_some(*interpreter)
+}
+
+/// Whether a script names the file as one that it writes.
+fn writes(script: &str, name: &str) -> bool {
+    let ways = ways_to_write(name);
+    ways.iter().any(|way| script.contains(way.as_str()))
 }
 
 /// The prefix of a scanner's or parser's names, if sources use it with one other than `yy`.

@@ -88,22 +88,21 @@ pub(super) fn look(survey: &mut Survey<'_>) {
         }
         .propose();
     }
-    let loose = sources
-        .iter()
-        .filter(|file| {
-            !projects
-                .iter()
-                .any(|project| is_below(file, &project.folder))
-        })
-        .count();
-    if loose > 0 {
-        let what = if loose == 1 {
-            "a source in Python".to_owned()
-        } else {
-            format!("{loose} sources in Python")
-        };
-        survey.leave_out(what, "scripts of no package need no build");
-    }
+    leave_out_loose(survey, &projects, &sources);
+}
+
+/// Notes that sources of no project need no build.
+fn leave_out_loose(survey: &mut Survey<'_>, projects: &[Project], sources: &[&String]) {
+    let is_loose = |file: &&&String| {
+        let mut folders = projects.iter().map(|project| &project.folder);
+        !folders.any(|folder| is_below(file, folder))
+    };
+    let what = match sources.iter().filter(is_loose).count() {
+        0 => return,
+        1 => "a source in Python".to_owned(),
+        loose => format!("{loose} sources in Python"),
+    };
+    survey.leave_out(what, "scripts of no package need no build");
 }
 
 pub(super) struct Project {
@@ -142,35 +141,15 @@ impl Project {
             None if has_src => src,
             None => folder.to_owned(),
         };
-        let named = facts
-            .name
-            .as_deref()
-            .map(|name| python_name(name).replace('-', "_"));
-        let mut modules = BTreeSet::new();
-        for file in files
-            .iter()
-            .filter(|file| is_below(file, &root) && ext_of(file) == "py")
-        {
-            let inside = below(file, &root);
-            match inside.split_once('/') {
-                Some((top, rest)) => {
-                    let usual = !TEST_FOLDERS.contains(&top) && !OTHER_FOLDERS.contains(&top);
-                    if (rest == "__init__.py" && usual) || named.as_deref() == Some(top) {
-                        modules.insert(top.to_owned());
-                    }
-                }
-                None => {
-                    let stem = stem_of(inside);
-                    let is_helper = ["setup", "conftest", "conf"].contains(&stem);
-                    let is_module = named.as_deref() == Some(stem)
-                        || root != folder
-                        || facts.modules.contains(stem);
-                    if !is_helper && is_module && !is_test(inside) {
-                        modules.insert(inside.to_owned());
-                    }
-                }
-            }
-        }
+        let named = facts.name.as_deref();
+        let named = named.map(|name| python_name(name).replace('-', "_"));
+        let in_root = files.iter().filter(|file| is_below(file, &root));
+        let modules: BTreeSet<String> = in_root
+            .filter(|file| ext_of(file) == "py")
+            .filter_map(|file| {
+                module_of(below(file, &root), named.as_deref(), root != folder, &facts)
+            })
+            .collect();
         if modules.is_empty() {
             return None;
         }
@@ -188,17 +167,11 @@ impl Project {
             .filter(|file| ext_of(file) == "py" && is_test(below(file, folder)));
         let mut tests: BTreeSet<String> = tests.map(|file| (*file).to_owned()).collect();
         // Tests may be part of the package.
-        tests.extend(
-            sources
-                .iter()
-                .filter(|file| is_test_name(name_of(file)))
-                .cloned(),
-        );
+        let inner = sources.iter().filter(|file| is_test_name(name_of(file)));
+        tests.extend(inner.cloned());
         let others = others.iter().map(|file| (*file).to_owned()).collect();
-        let name = facts
-            .name
-            .clone()
-            .or_else(|| modules.first().map(|module| stem_of(module).to_owned()))?;
+        let first = || modules.first().map(|module| stem_of(module).to_owned());
+        let name = facts.name.clone().or_else(first)?;
         Some(Project {
             folder: folder.to_owned(),
             name,
@@ -210,6 +183,25 @@ impl Project {
             others,
         })
     }
+}
+
+/// The module of a project that a file is, or is in; its path from the root of the modules is given.
+/// `is_apart` says whether that root holds nothing else.
+fn module_of(
+    inside: &str,
+    named: Option<&str>,
+    is_apart: bool,
+    facts: &ProjectFacts,
+) -> Option<String> {
+    let Some((top, rest)) = inside.split_once('/') else {
+        let stem = stem_of(inside);
+        let is_helper = ["setup", "conftest", "conf"].contains(&stem);
+        let is_module = named == Some(stem) || is_apart || facts.modules.contains(stem);
+        return (!is_helper && is_module && !is_test(inside)).then(|| inside.to_owned());
+    };
+    let usual = !TEST_FOLDERS.contains(&top) && !OTHER_FOLDERS.contains(&top);
+    let is_module = (rest == "__init__.py" && usual) || named == Some(top);
+    is_module.then(|| top.to_owned())
 }
 
 fn is_test_name(name: &str) -> bool {
@@ -251,21 +243,12 @@ impl ProjectReader<'_, '_> {
             .with("sources", self.own_sources())
             .with("extensions", FieldValue::List(extensions))
             .with("generated", self.version_modules(&version));
-        if let Some(summary) = project
-            .facts
-            .summary
-            .as_ref()
-            .filter(|text| !text.is_empty())
-        {
-            call.set(
-                "summary",
-                FieldValue::text(summary.lines().next().unwrap_or_default()),
-            );
+        let facts = &project.facts;
+        if let Some(summary) = facts.summary.as_ref().filter(|text| !text.is_empty()) {
+            let first = summary.lines().next().unwrap_or_default();
+            call.set("summary", FieldValue::text(first));
         }
-        call.set(
-            "install_requires",
-            FieldValue::texts(project.facts.requires.iter()),
-        );
+        call.set("install_requires", FieldValue::texts(facts.requires.iter()));
         let scripts = project
             .facts
             .scripts
@@ -280,28 +263,26 @@ impl ProjectReader<'_, '_> {
         });
         call.set("entry_points", FieldValue::Map(groups.collect()));
         call.set("needs", FieldValue::List(needs.clone()));
-        self.define(
-            &address,
-            Keyword::Target,
-            format!("The package {}.", project.name),
-            reasons,
-            Body::Kind(call),
-        );
+        let documentation = format!("The package {}.", project.name);
+        let (keyword, body) = (Keyword::Target, Body::Kind(call));
+        self.define(&address, keyword, documentation, reasons, body);
+        self.programs(&address);
+        self.tests(&address, &needs);
+    }
+
+    /// The programs that a package names, each in one file.
+    fn programs(&mut self, address: &DefinitionAddress) {
+        let project = self.project;
         for (name, point) in &project.facts.scripts {
             let point = point.split('[').next().unwrap_or(point).trim();
-            let call =
-                KindCall::new(Kit::Python, "program").with("entry_point", FieldValue::text(point));
-            let call = call.with("needs", FieldValue::Of(address.clone()));
+            let call = KindCall::new(Kit::Python, "program")
+                .with("entry_point", FieldValue::text(point))
+                .with("needs", FieldValue::Of(address.clone()));
             let program = self.survey.names.give(&project.folder, name, "program");
-            self.define(
-                &program,
-                Keyword::Target,
-                format!("The program {name} in one file."),
-                Vec::new(),
-                Body::Kind(call),
-            );
+            let documentation = format!("The program {name} in one file.");
+            let (keyword, body) = (Keyword::Target, Body::Kind(call));
+            self.define(&program, keyword, documentation, Vec::new(), body);
         }
-        self.tests(&address, &needs);
     }
 
     pub fn define(

@@ -55,35 +55,8 @@ pub(super) fn facts_of(survey: &mut Survey<'_>, folder: &str) -> ProjectFacts {
             facts.requires = requirement_lines(&text);
         }
     }
-    // What tools wrote of the project when it was published.
     if let Some(text) = tree.text(&path("PKG-INFO")) {
-        let head = |name: &str| {
-            text.lines()
-                .take_while(|line| !line.is_empty())
-                .find_map(|line| line.strip_prefix(name))
-        };
-        let or = |known: &mut Option<String>, found: Option<&str>| {
-            if known.is_none() {
-                *known = found.map(|text| text.trim().to_owned());
-            }
-        };
-        or(&mut facts.name, head("Name:"));
-        or(&mut facts.version, head("Version:"));
-        or(&mut facts.summary, head("Summary:"));
-        if facts.requires.is_empty() {
-            let lines = text
-                .lines()
-                .take_while(|line| !line.is_empty())
-                .filter_map(|line| line.strip_prefix("Requires-Dist:"));
-            let (more, own): (Vec<&str>, Vec<&str>) = lines
-                .map(str::trim)
-                .partition(|line| line.contains("extra =="));
-            facts.requires = own.into_iter().map(str::to_owned).collect();
-            facts.more.extend(
-                more.into_iter()
-                    .map(|line| line.split(';').next().unwrap_or(line).trim().to_owned()),
-            );
-        }
+        facts.take_published(&text);
     }
     for file in tree
         .inside(folder)
@@ -153,6 +126,30 @@ fn entry_point(line: &str) -> Option<(String, String)> {
 }
 
 impl ProjectFacts {
+    /// Takes what tools wrote of the project when it was published.
+    fn take_published(&mut self, text: &str) {
+        let head = || text.lines().take_while(|line| !line.is_empty());
+        let field = |name: &str| head().find_map(|line| line.strip_prefix(name));
+        let or = |known: &mut Option<String>, found: Option<&str>| {
+            if known.is_none() {
+                *known = found.map(|text| text.trim().to_owned());
+            }
+        };
+        or(&mut self.name, field("Name:"));
+        or(&mut self.version, field("Version:"));
+        or(&mut self.summary, field("Summary:"));
+        if !self.requires.is_empty() {
+            return;
+        }
+        let required = head().filter_map(|line| line.strip_prefix("Requires-Dist:"));
+        let (more, own): (Vec<&str>, Vec<&str>) = required
+            .map(str::trim)
+            .partition(|line| line.contains("extra =="));
+        self.requires = own.into_iter().map(str::to_owned).collect();
+        let bare = |line: &str| line.split(';').next().unwrap_or(line).trim().to_owned();
+        self.more.extend(more.into_iter().map(bare));
+    }
+
     /// Adds entry points of a group.
     fn take_group(&mut self, group: &str, points: impl Iterator<Item = (String, String)>) {
         if group == SCRIPTS {
@@ -166,7 +163,7 @@ impl ProjectFacts {
         self.entry_points.retain(|_, points| !points.is_empty());
     }
 
-    fn take_project(&mut self, table: &Table) {
+    fn take_project<'t>(&mut self, table: &'t Table) {
         // Before there was a table for all, each tool had one of its own for the same rows.
         let of_tool = || {
             let tools = table.get("tool").and_then(Toml::as_table)?;
@@ -183,42 +180,20 @@ impl ProjectFacts {
             return;
         };
         let text = |key: &str| project.get(key).and_then(Toml::as_str).map(str::to_owned);
-        let list = |value: Option<&Toml>| -> Vec<String> {
-            let items = value.and_then(Toml::as_array).into_iter().flatten();
-            let items = items.filter_map(Toml::as_str).map(str::to_owned);
-            // In a table versions may be written in ways that only its tool reads: the names count.
-            let names = value
-                .and_then(Toml::as_table)
-                .into_iter()
-                .flat_map(Table::keys)
-                .cloned();
-            items.chain(names.filter(|name| name != "python")).collect()
-        };
         (self.name, self.version, self.summary) =
             (text("name"), text("version"), text("description"));
-        self.requires = list(project.get("dependencies"));
-        let groups = [
-            project.get("optional-dependencies"),
-            table.get("dependency-groups"),
-        ];
-        for group in groups
-            .into_iter()
-            .flatten()
-            .filter_map(Toml::as_table)
-            .flat_map(Table::values)
-        {
-            self.more.extend(list(Some(group)));
+        self.requires = requirements(project.get("dependencies"));
+        let tables = |value: Option<&'t Toml>| {
+            let table = value.and_then(Toml::as_table);
+            table.into_iter().flat_map(Table::values)
+        };
+        let extras = tables(project.get("optional-dependencies"));
+        for group in extras.chain(tables(table.get("dependency-groups"))) {
+            self.more.extend(requirements(Some(group)));
         }
-        let groups = project
-            .get("group")
-            .and_then(Toml::as_table)
-            .into_iter()
-            .flat_map(Table::values);
-        for group in groups
-            .map(|group| group.get("dependencies"))
-            .chain([project.get("dev-dependencies")])
-        {
-            self.more.extend(list(group));
+        let groups = tables(project.get("group")).map(|group| group.get("dependencies"));
+        for group in groups.chain([project.get("dev-dependencies")]) {
+            self.more.extend(requirements(group));
         }
         let points = |table: Option<&Toml>| -> Vec<(String, String)> {
             let rows = table.and_then(Toml::as_table).into_iter().flatten();
@@ -336,6 +311,16 @@ impl ProjectFacts {
                 .collect();
         }
     }
+}
+
+/// What a list of a manifest requires. In a table versions may be written in ways that only its tool
+/// reads: there the names count.
+fn requirements(value: Option<&Toml>) -> Vec<String> {
+    let items = value.and_then(Toml::as_array).into_iter().flatten();
+    let items = items.filter_map(Toml::as_str).map(str::to_owned);
+    let table = value.and_then(Toml::as_table).into_iter();
+    let names = table.flat_map(Table::keys).cloned();
+    items.chain(names.filter(|name| name != "python")).collect()
 }
 
 #[cfg(test)]

@@ -46,55 +46,43 @@ impl ProjectReader<'_, '_> {
         let reasons: Vec<String> = unpinned
             .map(|name| format!("{name} is not pinned: no manifest lists it, and tests do without it or only their data names it."))
             .collect();
-        // Some tests import others.
+        if self.tests_import_others(&imported) {
+            helpers.extend(project.tests.iter().cloned());
+        }
+        // Tests in a package are imported from there, and are no files beside it.
+        let tests = project.tests.iter().cloned();
+        let (inner, outer): (BTreeSet<String>, BTreeSet<String>) =
+            tests.partition(|file| project.sources.contains(file));
+        if !inner.is_empty() && outer.is_empty() {
+            let others = project.sources.iter().filter(|file| !inner.contains(*file));
+            helpers.extend(others.cloned());
+        }
+        let sources = if outer.is_empty() { inner } else { outer };
+        let kind = if uses_pytest { "tests" } else { "unit_tests" };
+        let call = KindCall::new(Kit::Python, kind)
+            .with("sources", FieldValue::Files(sources))
+            .with("helpers", FieldValue::Files(helpers))
+            .with("needs", FieldValue::List(all));
+        let test = self.survey.names.give(&project.folder, "unit", "tests");
+        let documentation = format!("The tests of {}, file by file.", project.name);
+        let body = Body::Kind(call);
+        self.define(&test, Keyword::Test, documentation, reasons, body);
+    }
+
+    /// Whether some tests import others.
+    fn tests_import_others(&self, imported: &BTreeSet<String>) -> bool {
+        let project = self.project;
         let own: BTreeSet<&str> = project
             .modules
             .iter()
             .map(|module| stem_of(module))
             .collect();
-        let tested: BTreeSet<&str> = project
-            .tests
-            .iter()
+        let tests = project.tests.iter();
+        let tested: BTreeSet<&str> = tests
             .flat_map(|file| [stem_of(file), name_of(folder_of(file))])
             .collect();
-        if imported
-            .iter()
-            .any(|module| tested.contains(module.as_str()) && !own.contains(module.as_str()))
-        {
-            helpers.extend(project.tests.iter().cloned());
-        }
-        // Tests in a package are imported from there, and are no files beside it.
-        let (inner, outer): (BTreeSet<String>, BTreeSet<String>) = project
-            .tests
-            .iter()
-            .cloned()
-            .partition(|file| project.sources.contains(file));
-        if !inner.is_empty() && outer.is_empty() {
-            helpers.extend(
-                project
-                    .sources
-                    .iter()
-                    .filter(|file| !inner.contains(*file))
-                    .cloned(),
-            );
-        }
-        let sources = if outer.is_empty() { inner } else { outer };
-        let call = KindCall::new(
-            Kit::Python,
-            if uses_pytest { "tests" } else { "unit_tests" },
-        )
-        .with("sources", FieldValue::Files(sources))
-        .with("helpers", FieldValue::Files(helpers))
-        .with("needs", FieldValue::List(all));
-        let test = self.survey.names.give(&project.folder, "unit", "tests");
-        let documentation = format!("The tests of {}, file by file.", project.name);
-        self.define(
-            &test,
-            Keyword::Test,
-            documentation,
-            reasons,
-            Body::Kind(call),
-        );
+        let mut imported = imported.iter().map(String::as_str);
+        imported.any(|module| tested.contains(module) && !own.contains(module))
     }
 
     /// What lies beside tests: their helpers, data, and settings at the top.

@@ -195,22 +195,10 @@ impl CompilerCall {
             (None, Some(rest)) if !rest.is_empty() => Some(rest.to_owned()),
             _ => None,
         };
-        if let Some(value) = &value {
-            match word {
-                "-o" => return self.output = Some(value.clone()),
-                "-isystem" | "-iquote" | "-idirafter" => return self.include.push(value.clone()),
-                "-include" | "-imacros" | "--param" | "-Xclang" | "-Xpreprocessor"
-                | "-Xassembler" => {
-                    return self.flags.extend([word.to_owned(), value.clone()]);
-                }
-                "-Xlinker" | "-u" | "-z" | "-T" => {
-                    return self
-                        .links
-                        .extend([word.to_owned(), value.clone()].map(LinkItem::Word));
-                }
-                "-MF" | "-MT" | "-MQ" | "-x" | "-J" | "-isysroot" | "-iprefix" => return,
-                _ => {}
-            }
+        if let Some(value) = &value
+            && self.take_with_value(word, value)
+        {
+            return;
         }
         match word {
             "-c" => return self.stage = CompilerResult::Objects,
@@ -250,6 +238,25 @@ impl CompilerCall {
         } else if !word.starts_with('@') {
             self.links.push(LinkItem::File(word.to_owned()));
         }
+    }
+
+    /// Takes an option whose value is another word; says whether it is one.
+    fn take_with_value(&mut self, word: &str, value: &str) -> bool {
+        let value = value.to_owned();
+        match word {
+            "-o" => self.output = Some(value),
+            "-isystem" | "-iquote" | "-idirafter" => self.include.push(value),
+            "-include" | "-imacros" | "--param" | "-Xclang" | "-Xpreprocessor" | "-Xassembler" => {
+                self.flags.extend([word.to_owned(), value]);
+            }
+            "-Xlinker" | "-u" | "-z" | "-T" => {
+                self.links
+                    .extend([word.to_owned(), value].map(LinkItem::Word));
+            }
+            "-MF" | "-MT" | "-MQ" | "-x" | "-J" | "-isysroot" | "-iprefix" => {}
+            _ => return false,
+        }
+        true
     }
 
     /// Where the object of a source goes, as the compiler would write it.

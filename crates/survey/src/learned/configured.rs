@@ -73,30 +73,23 @@ pub(super) fn configured(
         None => true,
     };
     let (head, rest) = code.split_once(ROWS)?;
-    let name_in = |row: &str| {
-        row.trim_start()
-            .strip_prefix('"')?
-            .split_once('"')
-            .map(|(name, _)| name.to_owned())
-    };
     let end = rest.find("    }\n")?;
-    let rows = rest[..end]
-        .lines()
-        .filter_map(|row| Some((name_in(row)?, row.to_owned())));
+    let rows = rest[..end].lines();
+    let rows = rows.filter_map(|row| Some((name_in_row(row)?, row.to_owned())));
     // A row without a question is a guess of the survey.
     let is_asked = |(name, row): &(String, String)| {
         defined.contains_key(name) && row.contains(" c.") && !build.as_seen.contains(name)
     };
     let mut rows: BTreeMap<String, String> = rows.filter(is_asked).collect();
-    let mut given: BTreeSet<&str> = BTreeSet::new();
-    for (name, value) in &defined {
-        if !rows.contains_key(name) && asks(name) {
-            rows.insert(
-                name.clone(),
-                format!("        {}: {}", quoted(name), quoted(value)),
-            );
-            given.insert(name);
-        }
+    let is_given = |name: &&String| !rows.contains_key(*name) && asks(name);
+    let given: BTreeSet<&str> = defined
+        .keys()
+        .filter(is_given)
+        .map(String::as_str)
+        .collect();
+    for name in &given {
+        let row = format!("        {}: {}", quoted(name), quoted(&defined[*name]));
+        rows.insert((*name).to_owned(), row);
     }
     let rows: String = rows.into_values().map(|row| row + "\n").collect();
     let code = format!("{head}{ROWS}{rows}{}", &rest[end..]);
@@ -104,20 +97,22 @@ pub(super) fn configured(
         body: Body::Code(code, takes.clone()),
         ..surveyed.clone()
     };
-    definition.documentation = format!(
-        "{}, as `{command}` makes it: what this machine has is asked.",
-        name_of(file)
-    );
-    definition
-        .reasons
-        .retain(|reason| !reason.starts_with("Left undefined"));
+    let name = name_of(file);
+    definition.documentation =
+        format!("{name}, as `{command}` makes it: what this machine has is asked.");
+    let reasons = &mut definition.reasons;
+    reasons.retain(|reason| !reason.starts_with("Left undefined"));
     if !given.is_empty() {
         let names: Vec<&str> = given.into_iter().collect();
-        definition
-            .reasons
-            .push(format!("Values of `{command}`: {}.", names.join(", ")));
+        reasons.push(format!("Values of `{command}`: {}.", names.join(", ")));
     }
     Some(definition)
+}
+
+/// The name that a row is about.
+fn name_in_row(row: &str) -> Option<String> {
+    let (name, _) = row.trim_start().strip_prefix('"')?.split_once('"')?;
+    Some(name.to_owned())
 }
 
 #[cfg(test)]

@@ -237,20 +237,7 @@ fn with_flags(
         let mut own = call.files("sources");
         own.retain(|source| !sources.contains(source));
         call.set_files("sources", own);
-        let mut whole =
-            KindCall::new(call.kit, "library").with("sources", FieldValue::Files(sources));
-        for field in ["internal", "include", "included", "needs"] {
-            if let Some(value) = call.field(field) {
-                whole.set(field, value.clone());
-            }
-        }
-        if let (Kit::C, Some(headers)) = (call.kit, call.field("headers")) {
-            whole.set("headers", headers.clone());
-        }
-        whole.set("flags", FieldValue::texts(flags));
-        if call.kit == Kit::C {
-            whole.set("whole", FieldValue::Bool(true));
-        }
+        let whole = whole_library(call, flags, sources);
         call.add_item("needs", FieldValue::Of(part.clone()));
         let documentation = format!("Sources of {} with flags of their own.", address.name);
         parts.push(
@@ -258,6 +245,24 @@ fn with_flags(
         );
     }
     parts
+}
+
+/// The library of some sources of a call that have other flags, which is linked whole.
+fn whole_library(call: &KindCall, flags: &[String], sources: BTreeSet<String>) -> KindCall {
+    let mut whole = KindCall::new(call.kit, "library").with("sources", FieldValue::Files(sources));
+    for field in ["internal", "include", "included", "needs"] {
+        if let Some(value) = call.field(field) {
+            whole.set(field, value.clone());
+        }
+    }
+    if let (Kit::C, Some(headers)) = (call.kit, call.field("headers")) {
+        whole.set("headers", headers.clone());
+    }
+    whole.set("flags", FieldValue::texts(flags));
+    if call.kit == Kit::C {
+        whole.set("whole", FieldValue::Bool(true));
+    }
+    whole
 }
 
 fn compiled(tree: &SourceTree, root: &str, folder: &str, call: &CompilerCall) -> CompiledSource {

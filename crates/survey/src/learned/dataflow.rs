@@ -253,10 +253,9 @@ impl Dataflow {
         let Some(path) = here(call.linked()) else {
             return;
         };
-        let kind = if call.stage == CompilerResult::Shared {
-            ArtifactKind::Shared
-        } else {
-            ArtifactKind::Program
+        let kind = match call.stage {
+            CompilerResult::Shared => ArtifactKind::Shared,
+            _ => ArtifactKind::Program,
         };
         let mut made = Artifact {
             kind,
@@ -274,19 +273,13 @@ impl Dataflow {
             *word = without_root(&build.root, &mapped);
             made.reads.extend(named);
         }
-        let elsewhere = call
-            .library_folders
-            .iter()
-            .filter(|folder| here(folder).is_none());
+        let elsewhere = call.library_folders.iter();
+        let elsewhere = elsewhere.filter(|folder| here(folder).is_none());
         made.link_flags
             .extend(elsewhere.map(|folder| format!("-L{folder}")));
         for item in &call.links {
             match item {
-                LinkItem::File(file) => match here(file).and_then(|path| {
-                    self.at
-                        .get(&path)
-                        .or_else(|| self.at.get(build.behind(&path)?))
-                }) {
+                LinkItem::File(file) => match self.thing_of(build, file, here) {
                     Some(Thing::Objects(objects)) => made.objects.extend(objects),
                     Some(Thing::Artifact(artifact)) => made.needs.push(*artifact),
                     None => {}
@@ -309,6 +302,18 @@ impl Dataflow {
         self.artifacts.push(made);
         self.at
             .insert(path, Thing::Artifact(self.artifacts.len() - 1));
+    }
+
+    /// The thing that a file of the build is, perhaps by way of a link.
+    fn thing_of(
+        &self,
+        build: &SeenBuild,
+        file: &str,
+        here: &dyn Fn(&str) -> Option<String>,
+    ) -> Option<&Thing> {
+        let path = here(file)?;
+        let behind = || self.at.get(build.behind(&path)?);
+        self.at.get(&path).or_else(behind)
     }
 
     /// The library of the folder that a name means, where a call searches for it.

@@ -137,14 +137,7 @@ impl Generators<'_> {
         let family = self.flow.family(number);
         let outputs = self.outputs_of(&family, path);
         let mut recipe = Recipe {
-            outputs: match outputs.len() {
-                0 => return None,
-                1 => outputs.into_iter().map(|file| (file, None)).collect(),
-                _ => outputs
-                    .into_iter()
-                    .map(|file| (file.clone(), Some(output_name(&file))))
-                    .collect(),
-            },
+            outputs: named_outputs(outputs)?,
             ..Recipe::default()
         };
         let command = match by_text {
@@ -158,9 +151,8 @@ impl Generators<'_> {
         }
         self.needed.extend(family.iter().chain(&recipe.programs));
         let mut fields = vec![("say", FieldValue::text(format!("make {}", name_of(path))))];
-        let unnamed: Vec<&(String, Option<String>)> = recipe
-            .outputs
-            .iter()
+        let outputs = recipe.outputs.iter();
+        let unnamed: Vec<&(String, Option<String>)> = outputs
             .filter(|(file, _)| !recipe.named.contains(file))
             .collect();
         // Who chooses itself where it writes cannot be given a place for some of it.
@@ -169,10 +161,8 @@ impl Generators<'_> {
         }
         fields.push(("run", FieldValue::Expression(command)));
         if !unnamed.is_empty() {
-            let own = self.build.programs[number]
-                .folder
-                .clone()
-                .unwrap_or_default();
+            let program = &self.build.programs[number];
+            let own = program.folder.clone().unwrap_or_default();
             let row = |(file, output): &&(String, Option<String>)| {
                 let output = output.clone().unwrap_or_else(|| output_name(file));
                 (output, FieldValue::text(crate::tree::below(file, &own)))
@@ -185,23 +175,17 @@ impl Generators<'_> {
         }
         let address = name(&output_name(path));
         let command = &self.build.command;
-        let step = FormCall {
+        let documentation = format!("{}, as `{command}` makes it.", name_of(path));
+        let body = Body::Form(FormCall {
             form: "step",
             fields,
             takes: recipe.takes,
-        };
-        let documentation = format!("{}, as `{command}` makes it.", name_of(path));
-        let body = Body::Form(step);
-        self.definitions
-            .push(Definition::new(Keyword::Target, &address, documentation, body).private());
+        });
+        let definition = Definition::new(Keyword::Target, &address, documentation, body);
+        self.definitions.push(definition.private());
         for (file, output) in recipe.outputs {
-            self.made.insert(
-                file,
-                Some(MadeFile {
-                    address: address.clone(),
-                    output,
-                }),
-            );
+            let address = address.clone();
+            self.made.insert(file, Some(MadeFile { address, output }));
         }
         self.made.get(path).cloned().flatten()
     }
@@ -224,24 +208,12 @@ impl Generators<'_> {
             recipe.uses.len() <= 1 && program.stdin.is_none() && program.pipe_in.is_none();
         let named = recipe.inputs.len();
         let more = self.more_inputs(number, &mut recipe, name);
-        let lasting = self.flow.reads(self.build, number);
-        let is_input =
-            |path: &&String| self.build.made.contains(*path) && !self.is_own_work(number, path);
-        let mut others = lasting.iter().filter(is_input);
-        if let Some(unknown) =
-            others.find(|path| !recipe.inputs.contains(*path) && !self.is_of_kit(path))
-        {
-            return Err(format!(
-                "it reads {unknown}, and nobody was seen to make that"
-            ));
-        }
+        self.only_what_is_made(number, &recipe)?;
         let is_plain = is_plain && recipe.uses.len() <= 1;
         let mut fields = vec![("run", FieldValue::Expression(command))];
         let mut files: BTreeSet<String> = more.iter().flat_map(files_of).collect();
-        let made: Vec<FieldValue> = more
-            .into_iter()
-            .filter(|value| !matches!(value, FieldValue::Files(_)))
-            .collect();
+        let is_made = |value: &FieldValue| !matches!(value, FieldValue::Files(_));
+        let made: Vec<FieldValue> = more.into_iter().filter(is_made).collect();
         let writes = self.writes_where_it_runs(number);
         let mut empty = BTreeSet::new();
         for folder in self.folders_written(number) {
@@ -251,19 +223,16 @@ impl Generators<'_> {
                 None => drop(empty.insert(folder)),
             }
         }
-        let (beside, elsewhere): (BTreeSet<String>, BTreeSet<String>) = files
-            .iter()
-            .cloned()
-            .partition(|path| writes && crate::tree::is_below(path, &own));
+        let is_beside = |path: &String| writes && crate::tree::is_below(path, &own);
+        let (beside, elsewhere): (BTreeSet<String>, BTreeSet<String>) =
+            files.into_iter().partition(is_beside);
         if writes {
-            fields.push((
-                "folder",
-                FieldValue::Place(WritablePlace {
-                    root: own,
-                    files: beside,
-                    empty,
-                }),
-            ));
+            let place = WritablePlace {
+                root: own,
+                files: beside,
+                empty,
+            };
+            fields.push(("folder", FieldValue::Place(place)));
         } else if own.is_empty() || (named == recipe.inputs.len() && self.listed(number).is_empty())
         {
             // All that it reads has its place in the words.
@@ -274,11 +243,8 @@ impl Generators<'_> {
                 "it runs in {own}, which is no folder of the sources"
             ));
         }
-        let mut reads: Vec<FieldValue> = if elsewhere.is_empty() {
-            Vec::new()
-        } else {
-            vec![FieldValue::Files(elsewhere)]
-        };
+        let elsewhere = Some(elsewhere).filter(|files| !files.is_empty());
+        let mut reads: Vec<FieldValue> = elsewhere.map(FieldValue::Files).into_iter().collect();
         reads.extend(made);
         if !reads.is_empty() {
             fields.push(("reads", FieldValue::List(reads)));
@@ -293,6 +259,18 @@ impl Generators<'_> {
             check,
             is_plain,
         })
+    }
+
+    /// Refuses a run of a program that reads what nobody was seen to make.
+    fn only_what_is_made(&self, number: usize, recipe: &Recipe) -> Result<(), String> {
+        let lasting = self.flow.reads(self.build, number);
+        let is_input =
+            |path: &&String| self.build.made.contains(*path) && !self.is_own_work(number, path);
+        let is_unknown = |path: &&String| !recipe.inputs.contains(*path) && !self.is_of_kit(path);
+        match lasting.iter().filter(is_input).find(is_unknown) {
+            Some(path) => Err(format!("it reads {path}, and nobody was seen to make that")),
+            None => Ok(()),
+        }
     }
 
     /// Whether a program writes in the folder where it runs, or below it.
@@ -771,6 +749,17 @@ impl Generators<'_> {
             .map(str::to_owned)
             .collect()
     }
+}
+
+/// Outputs of a command with their names, which several need.
+fn named_outputs(outputs: BTreeSet<String>) -> Option<Vec<(String, Option<String>)>> {
+    let is_alone = outputs.len() == 1;
+    let named = outputs.into_iter().map(|file| {
+        let name = (!is_alone).then(|| output_name(&file));
+        (file, name)
+    });
+    let named: Vec<_> = named.collect();
+    (!named.is_empty()).then_some(named)
 }
 
 /// The files of the tree that a value names.

@@ -73,20 +73,18 @@ pub fn learn(tree: &SourceTree, top: &str, build: &SeenBuild, surveyed: Proposal
         ..
     } = generators;
     proposal.definitions.extend(definitions);
-    for (file, why) in left {
-        proposal.left_out.push(Omission {
-            what: file,
-            why,
-            files: BTreeSet::new(),
-        });
-    }
+    let omissions = left.into_iter().map(|(what, why)| Omission {
+        what,
+        why,
+        files: BTreeSet::new(),
+    });
+    proposal.left_out.extend(omissions);
     let common = work
         .common_flags()
         .map(|flags| (names.give("", "build_flags", "flags"), flags));
     if let Some(flags) = &common {
-        proposal
-            .definitions
-            .insert(0, flags_definition(flags, &build.command));
+        let definition = flags_definition(flags, &build.command);
+        proposal.definitions.insert(0, definition);
     }
     work.settle_headers();
     for plan in &work.plans {
@@ -98,9 +96,8 @@ pub fn learn(tree: &SourceTree, top: &str, build: &SeenBuild, surveyed: Proposal
             [run] if run.is_plain && work.is_test(plan) => Some(*run),
             _ => None,
         };
-        proposal
-            .definitions
-            .push(work.definition(plan, &made, own_test, common.as_ref()));
+        let definition = work.definition(plan, &made, own_test, common.as_ref());
+        proposal.definitions.push(definition);
         if own_test.is_none() && !runs.is_empty() {
             let address = names.give("", &format!("{}_runs", plan.address.name), "runs");
             proposal
@@ -110,12 +107,8 @@ pub fn learn(tree: &SourceTree, top: &str, build: &SeenBuild, surveyed: Proposal
     }
     let mut targets = work.results(&made);
     targets.extend(with_java(&mut proposal, tree, build));
-    let count = work
-        .plans
-        .iter()
-        .flat_map(|plan| &plan.objects)
-        .collect::<BTreeSet<_>>()
-        .len();
+    let objects = work.plans.iter().flat_map(|plan| &plan.objects);
+    let count = objects.collect::<BTreeSet<_>>().len();
     proposal.sources.insert(Kit::C, count);
     proposal.sources.remove(&Kit::Fortran);
     LearnedBuild { proposal, targets }
@@ -441,20 +434,7 @@ impl<'a> Learning<'a> {
         let address = names.give("", plain, or_else);
         // Sources with other flags, or in another language, are a library of their own that is
         // linked whole.
-        let mut groups: BTreeMap<(bool, Vec<String>), Vec<usize>> = BTreeMap::new();
-        let mut seen = BTreeSet::new();
-        for object in &artifact.objects {
-            let unit = &self.flow.objects[*object];
-            if seen.insert(&unit.source) {
-                let is_fortran = unit.language == Language::Fortran;
-                groups
-                    .entry((is_fortran, unit.flags.clone()))
-                    .or_default()
-                    .push(*object);
-            }
-        }
-        let mut groups: Vec<Vec<usize>> = groups.into_values().collect();
-        groups.sort_by_key(|group| std::cmp::Reverse(group.len()));
+        let groups = self.by_flags(&artifact.objects);
         let mut groups = groups.into_iter();
         let own = groups.next().unwrap_or_default();
         let mut needs = Vec::new();
@@ -487,6 +467,23 @@ impl<'a> Learning<'a> {
             is_whole: false,
         });
         self.by_artifact.insert(number, place);
+    }
+
+    /// Objects by the language and the flags of their sources, the largest group first; each source
+    /// counts once.
+    fn by_flags(&self, objects: &[usize]) -> Vec<Vec<usize>> {
+        let mut groups: BTreeMap<(bool, Vec<String>), Vec<usize>> = BTreeMap::new();
+        let mut seen = BTreeSet::new();
+        for object in objects {
+            let unit = &self.flow.objects[*object];
+            if seen.insert(&unit.source) {
+                let key = (unit.language == Language::Fortran, unit.flags.clone());
+                groups.entry(key).or_default().push(*object);
+            }
+        }
+        let mut groups: Vec<Vec<usize>> = groups.into_values().collect();
+        groups.sort_by_key(|group| std::cmp::Reverse(group.len()));
+        groups
     }
 
     fn add(&mut self, plan: PlannedTarget) -> usize {
@@ -624,21 +621,7 @@ impl<'a> Learning<'a> {
         let files = |paths: &BTreeSet<String>| self.files(paths, made);
         let sources: BTreeSet<String> = units.iter().map(|unit| unit.source.clone()).collect();
         let mut call = KindCall::new(kit, kind).with("sources", files(&sources));
-        let is_library = plan.kind != ArtifactKind::Program;
-        if is_fortran {
-            let both = plan
-                .headers
-                .union(&plan.internal)
-                .filter(|path| !path.ends_with(".mod"));
-            call.set("included", files(&both.cloned().collect()));
-        } else {
-            if is_library {
-                call.set("headers", files(&plan.headers));
-            }
-            call.set("internal", files(&plan.internal));
-            let include = self.include(&units).into_iter().map(FieldValue::Folder);
-            call.set("include", FieldValue::List(include.collect()));
-        }
+        self.set_headers(&mut call, plan, &units, made);
         if let Some(version) = self.version_of(plan).filter(|_| kind == "shared_library") {
             call.set("version", FieldValue::text(version));
         }
@@ -660,43 +643,59 @@ impl<'a> Learning<'a> {
         if plan.kind == ArtifactKind::Archive && self.is_in_shared(plan) && !is_fortran {
             call.set("position_independent", FieldValue::Bool(true));
         }
-        let read_by_linker = plan
+        let linked = plan
             .artifact
-            .map(|artifact| &self.flow.artifacts[artifact].reads);
-        if let Some(reads) = read_by_linker.filter(|reads| !reads.is_empty() && !is_fortran) {
-            call.add_files(
-                "reads",
-                reads.iter().filter(|path| self.tree.has(path)).cloned(),
-            );
+            .map(|number| &self.flow.artifacts[number].reads);
+        if let Some(reads) = linked.filter(|reads| !reads.is_empty() && !is_fortran) {
+            let there = reads.iter().filter(|path| self.tree.has(path));
+            call.add_files("reads", there.cloned());
         }
-        let keyword = if run.is_some() {
-            Keyword::Test
-        } else {
-            Keyword::Target
+        let keyword = match run {
+            Some(_) => Keyword::Test,
+            None => Keyword::Target,
         };
         if let Some(run) = run {
             self.say_run(&mut call, run);
         }
         let command = &self.build.command;
-        let documentation = match plan
+        let artifact = plan
             .artifact
-            .map(|artifact| name_of(&self.flow.artifacts[artifact].path))
-        {
+            .map(|number| &self.flow.artifacts[number].path);
+        let documentation = match artifact.map(|path| name_of(path)) {
             Some(path) => format!("{path}, as `{command}` makes it."),
             None => "Sources in a language or with flags of their own.".to_owned(),
         };
-        let mut named: Vec<String> = units
-            .first()
-            .map(|unit| unit.flags.clone())
-            .unwrap_or_default();
+        let first = units.first();
+        let mut named: Vec<String> = first.map(|unit| unit.flags.clone()).unwrap_or_default();
         named.extend(plan.link_flags.iter().cloned());
         let definition = Definition::new(keyword, &plan.address, documentation, Body::Kind(call))
             .because(about_places(&named, &format!("`{command}`")));
-        if plan.artifact.is_none() {
-            definition.private()
-        } else {
-            definition
+        match artifact {
+            None => definition.private(),
+            Some(_) => definition,
         }
+    }
+
+    /// Gives a call the headers and other files that its sources include.
+    fn set_headers(
+        &self,
+        call: &mut KindCall,
+        plan: &PlannedTarget,
+        units: &[&ObjectUnit],
+        made: &BTreeMap<String, Option<MadeFile>>,
+    ) {
+        let files = |paths: &BTreeSet<String>| self.files(paths, made);
+        if call.kit == Kit::Fortran {
+            let both = plan.headers.union(&plan.internal);
+            let both = both.filter(|path| !path.ends_with(".mod"));
+            return call.set("included", files(&both.cloned().collect()));
+        }
+        if plan.kind != ArtifactKind::Program {
+            call.set("headers", files(&plan.headers));
+        }
+        call.set("internal", files(&plan.internal));
+        let include = self.include(units).into_iter().map(FieldValue::Folder);
+        call.set("include", FieldValue::List(include.collect()));
     }
 
     fn link_flags(&self, plan: &PlannedTarget, is_fortran: bool) -> Vec<String> {

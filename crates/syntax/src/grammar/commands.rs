@@ -132,11 +132,16 @@ fn shell_syntax(p: &mut Parser, command: usize) {
             return p.error_about(before, pattern.len(), error);
         }
     }
-    let error = Diagnostic::error(
-        "shell-syntax",
-        format!("`{word}` means something only to a shell"),
-    );
-    let error = match word {
+    let error = mended_shell_word(word, through_shell);
+    p.error(error);
+}
+
+/// The error about a word that only a shell understands; the command could go through one as
+/// `through_shell`.
+fn mended_shell_word(word: &str, through_shell: String) -> Diagnostic {
+    let message = format!("`{word}` means something only to a shell");
+    let error = Diagnostic::error("shell-syntax", message);
+    match word {
         "&&" | ";" => error
             .note("several commands are a list: run = [`first`, `second`]")
             .mend(through_shell),
@@ -161,14 +166,14 @@ fn shell_syntax(p: &mut Parser, command: usize) {
         "<(" => error.mend("first command | second command"),
         _ => {
             let name = word.trim_start_matches(['$', '{']).trim_end_matches('}');
+            let in_env = format!(
+                "env = {{ \"{name}\": env(\"{name}\") }} in the step, and sh`…` around the command"
+            );
             error
                 .note("a command gets only the variables that its step gives it")
-                .mend(format!(
-                    "env = {{ \"{name}\": env(\"{name}\") }} in the step, and sh`…` around the command"
-                ))
+                .mend(in_env)
                 .mend("{name} puts a value of the definitions in")
                 .mend("write `\\$` for the character itself")
         }
-    };
-    p.error(error);
+    }
 }

@@ -156,12 +156,7 @@ impl Boss {
             line.runtime.spawn(pass_on(from, kind, sender.clone()));
         }
         let (client, wanted) = (line.client.clone(), name.to_owned());
-        line.runtime.spawn(async move {
-            loop {
-                let _ = client.publish("nubrik.wanted", wanted.clone().into()).await;
-                tokio::time::sleep(WANTED).await;
-            }
-        });
+        line.runtime.spawn(say_wanted(client, wanted));
         let (name, round) = (name.to_owned(), AtomicUsize::new(0));
         let slots = Mutex::new((Instant::now(), Arc::default()));
         Ok(Boss {
@@ -343,6 +338,14 @@ impl Boss {
             let _ = self.line.client.flush().await;
             let _ = self.line.stream.purge().filter(subject).await;
         });
+    }
+}
+
+/// Says again and again which client still wants answers.
+async fn say_wanted(client: async_nats::Client, name: String) {
+    loop {
+        let _ = client.publish("nubrik.wanted", name.clone().into()).await;
+        tokio::time::sleep(WANTED).await;
     }
 }
 

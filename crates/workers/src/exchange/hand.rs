@@ -183,18 +183,10 @@ impl Hand {
                 .await
                 .map_err(|e| refused(&e))
         };
-        let (jobs, mut rolls, bosses, mut asked) = line.runtime.block_on(async {
-            let config = pull::Config {
-                durable_name: Some(kind.clone()),
-                filter_subject: format!("nubrik.job.{}.{kind}.>", place.pool),
-                ack_policy: AckPolicy::Explicit,
-                ack_wait: LEASE,
-                max_deliver: DELIVERIES,
-                ..pull::Config::default()
-            };
+        let (jobs, rolls, bosses, mut asked) = line.runtime.block_on(async {
             let jobs = line
                 .stream
-                .get_or_create_consumer(&kind, config)
+                .get_or_create_consumer(&kind, consumer_of(&kind, &place.pool))
                 .await
                 .map_err(|e| refused(&e))?;
             let rolls = listen(format!("nubrik.roll.{}", place.pool)).await?;
@@ -220,16 +212,9 @@ impl Hand {
             bosses: Mutex::default(),
             away: Mutex::default(),
         });
-        let (client, pool, here) = (line.client.clone(), place.pool.clone(), standing.clone());
-        line.runtime.spawn(async move {
-            loop {
-                let _ = client
-                    .publish(format!("nubrik.alive.{pool}"), here.alive().line().into())
-                    .await;
-                // Sooner, where somebody asks who is there.
-                let _ = tokio::time::timeout(BEAT, rolls.next()).await;
-            }
-        });
+        let (client, pool) = (line.client.clone(), place.pool.clone());
+        line.runtime
+            .spawn(say_alive(client, pool, rolls, standing.clone()));
         line.runtime
             .spawn(hear_of_bosses(bosses.0, bosses.1, standing.clone()));
         let (sender, questions) = channel();
@@ -409,6 +394,33 @@ impl Hand {
             back,
             bytes,
         })
+    }
+}
+
+/// Says again and again that this worker is there; sooner, where somebody asks who is there.
+async fn say_alive(
+    client: async_nats::Client,
+    pool: String,
+    mut rolls: async_nats::Subscriber,
+    here: Arc<OwnCondition>,
+) {
+    loop {
+        let line = here.alive().line();
+        let subject = format!("nubrik.alive.{pool}");
+        let _ = client.publish(subject, line.into()).await;
+        let _ = tokio::time::timeout(BEAT, rolls.next()).await;
+    }
+}
+
+/// Who takes the jobs for a kind of machine from the server: all its workers together.
+fn consumer_of(kind: &str, pool: &str) -> pull::Config {
+    pull::Config {
+        durable_name: Some(kind.to_owned()),
+        filter_subject: format!("nubrik.job.{pool}.{kind}.>"),
+        ack_policy: AckPolicy::Explicit,
+        ack_wait: LEASE,
+        max_deliver: DELIVERIES,
+        ..pull::Config::default()
     }
 }
 

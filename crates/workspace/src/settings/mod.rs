@@ -257,11 +257,8 @@ fn kit(key: &Key<'_>, value: &Keyed<'_>) -> Result<KitArchive, SettingsProblem> 
     let (mut urls, mut digest, mut strip, mut format) = (None, None, 0, None);
     for (key, value) in sorted(table) {
         let wrong = |message: &str, mend: &str| {
-            Err(problem(
-                value.span(),
-                message.to_owned(),
-                Some(mend.to_owned()),
-            ))
+            let mend = Some(mend.to_owned());
+            Err(problem(value.span(), message.to_owned(), mend))
         };
         match (&**key.get_ref(), value.get_ref()) {
             ("url", found) => match kit_urls(found) {
@@ -295,23 +292,22 @@ fn kit(key: &Key<'_>, value: &Keyed<'_>) -> Result<KitArchive, SettingsProblem> 
                 format = ArchiveFormat::named(text);
             }
             ("format", _) => {
-                let names: Vec<&str> = ArchiveFormat::ALL.iter().map(|(name, _)| *name).collect();
-                return wrong(
-                    &format!("`format` is one of {}", names.join(", ")),
-                    "\"tar.gz\"",
-                );
+                let names = ArchiveFormat::ALL.iter().map(|(name, _)| *name);
+                let names = names.collect::<Vec<_>>().join(", ");
+                return wrong(&format!("`format` is one of {names}"), "\"tar.gz\"");
             }
-            (unknown, _) => {
-                let near = nearest(unknown, KIT_KEYS).map(str::to_owned);
-                let known = format!(
-                    "a kit has no `{unknown}`; there is: {}",
-                    KIT_KEYS.join(", ")
-                );
-                return Err(problem(key.span(), known, near));
-            }
+            (unknown, _) => return Err(unknown_kit_key(key, unknown)),
         }
     }
     whole_kit(key, (urls, digest, format), strip)
+}
+
+/// The problem of a key that a kit does not have.
+fn unknown_kit_key(key: &Key<'_>, unknown: &str) -> SettingsProblem {
+    let near = nearest(unknown, KIT_KEYS).map(str::to_owned);
+    let known = KIT_KEYS.join(", ");
+    let message = format!("a kit has no `{unknown}`; there is: {known}");
+    problem(key.span(), message, near)
 }
 
 /// What is said of an archive: its addresses with their place, its digest, its format.

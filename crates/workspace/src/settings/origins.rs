@@ -131,11 +131,9 @@ fn address(name: &str, value: &Keyed<'_>) -> Result<OriginSetting, SettingsProbl
                     ("packages", _) => rest.packages = packages(value)?,
                     (unknown, _) => {
                         let near = nearest(unknown, ADDRESS_KEYS).map(str::to_owned);
-                        let known = format!(
-                            "an address has no `{unknown}`; there is: {}",
-                            ADDRESS_KEYS.join(", ")
-                        );
-                        return Err(problem(key.span(), known, near));
+                        let known = ADDRESS_KEYS.join(", ");
+                        let message = format!("an address has no `{unknown}`; there is: {known}");
+                        return Err(problem(key.span(), message, near));
                     }
                 }
             }

@@ -175,27 +175,16 @@ pub(super) fn shared(
             }
             "channels" => channels = channels_of(value)?,
             "wait" => {
-                let seconds =
-                    number(value).filter(|seconds| *seconds >= 0.0 && *seconds <= LONGEST_WAIT);
-                wait = Some(Duration::from_secs_f64(
-                    seconds.ok_or_else(|| wrong(NO_WAIT))?,
-                ));
+                let seconds = number(value);
+                let seconds = seconds.filter(|seconds| (0.0..=LONGEST_WAIT).contains(seconds));
+                let seconds = seconds.ok_or_else(|| wrong(NO_WAIT))?;
+                wait = Some(Duration::from_secs_f64(seconds));
             }
             "verify" => {
                 let rate = number(value).filter(|rate| (0.0..=1.0).contains(rate));
                 verify = (rate.ok_or_else(|| wrong(NO_RATE))? * 1e6).round() as u32;
             }
-            unknown => {
-                let renamed = RENAMED
-                    .iter()
-                    .find(|(before, _)| *before == unknown)
-                    .map(|(_, now)| *now);
-                let near = renamed
-                    .or_else(|| nearest(unknown, KEYS))
-                    .map(str::to_owned);
-                let known = format!("`shared` has no `{unknown}`; there is: {}", KEYS.join(", "));
-                return Err(problem(key.span(), known, near));
-            }
+            unknown => return Err(unknown_key(key, unknown)),
         }
     }
     must_be_whole(&place, &at)?;
@@ -218,6 +207,17 @@ pub(super) fn shared(
         wait,
         verify,
     })
+}
+
+/// The problem of a key that the table does not have.
+fn unknown_key(key: &super::Key<'_>, unknown: &str) -> SettingsProblem {
+    let renamed = RENAMED.iter().find(|(before, _)| *before == unknown);
+    let near = renamed
+        .map(|(_, now)| *now)
+        .or_else(|| nearest(unknown, KEYS));
+    let known = KEYS.join(", ");
+    let message = format!("`shared` has no `{unknown}`; there is: {known}");
+    problem(key.span(), message, near.map(str::to_owned))
 }
 
 fn lacks(at: std::ops::Range<usize>, (message, mend): (&str, &str)) -> SettingsProblem {

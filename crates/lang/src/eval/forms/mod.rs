@@ -244,32 +244,12 @@ impl Evaluator<'_> {
             return Err(Stop::Failed(reported));
         }
         let values = FormValues { fields: values };
-        if let Some(missing) = form
-            .fields
-            .iter()
-            .find(|f| f.needed && values.get(f.name).is_none())
-        {
-            let error = if form.fields.first().is_some_and(|f| f.name == "run")
-                && missing.name == "run"
-            {
-                Diagnostic::error(
-                    "missing-field",
-                    format!("this {} has nothing to run", form.name),
-                )
-                .mend("run = `tool {in \"table.csv\"} {out \"result\"}`")
-            } else {
-                let message = format!("this `{}` needs the field `{}`", form.name, missing.name);
-                let error = Diagnostic::error("missing-field", message).note(missing.doc);
-                error.mend(format!(
-                    "{} = …   a value of type {}",
-                    missing.name,
-                    missing.ty.shown()
-                ))
-            };
+        let is_missing = |f: &&crate::builtins::FieldInfo| f.needed && values.get(f.name).is_none();
+        if let Some(missing) = form.fields.iter().find(is_missing) {
             if self.definitions.modules.is_misread(span) {
                 return self.failed_before(span);
             }
-            return self.fail(span, error);
+            return self.fail(span, missing_field(form, missing));
         }
         Ok(values)
     }
@@ -329,6 +309,21 @@ impl Evaluator<'_> {
             }
         }
     }
+}
+
+/// The error about a form that lacks a field.
+fn missing_field(form: &FormInfo, missing: &crate::builtins::FieldInfo) -> Diagnostic {
+    let runs = form.fields.first().is_some_and(|f| f.name == "run");
+    if runs && missing.name == "run" {
+        let message = format!("this {} has nothing to run", form.name);
+        return Diagnostic::error("missing-field", message)
+            .mend("run = `tool {in \"table.csv\"} {out \"result\"}`");
+    }
+    let message = format!("this `{}` needs the field `{}`", form.name, missing.name);
+    let (name, ty) = (missing.name, missing.ty.shown());
+    Diagnostic::error("missing-field", message)
+        .note(missing.doc)
+        .mend(format!("{name} = …   a value of type {ty}"))
 }
 
 #[cfg(test)]

@@ -376,16 +376,7 @@ pub fn tried(console: Console, tried: &Tried) {
     let width = explained.max().unwrap_or(0).min(30);
     let mut rows: BTreeMap<TryKind, Vec<(&str, String)>> = BTreeMap::new();
     for (address, result) in &tried.results {
-        let (kind, why) = tried.kind_of(address, result);
-        let of_many = match tried.counts.get(address) {
-            Some((passed, all)) if kind == TryKind::Fails => format!("{passed} of {all} pass; "),
-            _ => String::new(),
-        };
-        let detail = match (kind, why) {
-            (TryKind::Mended, _) => tried.changes_of(address).join("; "),
-            (_, Some(why)) => format!("{of_many}{}", why.lines().next().unwrap_or_default()),
-            _ => String::new(),
-        };
+        let (kind, detail) = detail_of(tried, address, result);
         rows.entry(kind).or_default().push((address, detail));
     }
     let paint = console.paint(OutputStream::Output);
@@ -428,6 +419,21 @@ pub fn tried(console: Console, tried: &Tried) {
             &format!("{works} of {counted_results} work{rest}")
         )
     );
+}
+
+/// What became of a definition, and the cause or the changes, in one line.
+fn detail_of(tried: &Tried, address: &str, result: &TryResult) -> (TryKind, String) {
+    let (kind, why) = tried.kind_of(address, result);
+    let of_many = match tried.counts.get(address) {
+        Some((passed, all)) if kind == TryKind::Fails => format!("{passed} of {all} pass; "),
+        _ => String::new(),
+    };
+    let detail = match (kind, why) {
+        (TryKind::Mended, _) => tried.changes_of(address).join("; "),
+        (_, Some(why)) => format!("{of_many}{}", why.lines().next().unwrap_or_default()),
+        _ => String::new(),
+    };
+    (kind, detail)
 }
 
 /// A name with a text beside it, which goes on below where the terminal is too narrow for it.

@@ -5,21 +5,14 @@ use nubrik_survey::{Answers, FileChange, survey};
 
 use super::{agreed, difference, folder_at, say_problem};
 use crate::arguments::{Adopting, Choice};
-use crate::commands::{CommandResult, labelled, open, say_wrong};
+use crate::commands::{CommandResult, labelled, open};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, outln};
 use crate::ui::paint::Ink;
 
 /// Compares definitions with sources, and changes the definitions if that is wanted.
 pub fn update(console: Console, choice: &Choice, adopting: &Adopting) -> CommandResult<Exit> {
-    let here = std::env::current_dir().map_err(|e| {
-        say_wrong(
-            console,
-            Exit::Own,
-            &format!("cannot find this folder: {e}"),
-            &[],
-        )
-    })?;
+    let here = super::super::current_folder(console)?;
     // There must be a workspace.
     let root = open(console, choice)?.workspace.root.clone();
     let place = adopting.dir.as_ref().map_or(root, |dir| here.join(dir));
@@ -28,22 +21,17 @@ pub fn update(console: Console, choice: &Choice, adopting: &Adopting) -> Command
     let changes = folder
         .changes(&mut proposal, true)
         .map_err(|problem| say_problem(console, &problem))?;
+    let paint = console.paint(OutputStream::Output);
     if changes.is_empty() {
         if !console.is_json() {
             outln!(console, "definitions and sources agree");
         }
         return Ok(Exit::Done);
     }
-    let paint = console.paint(OutputStream::Output);
-    for change in &changes {
-        if !console.is_json() {
-            for (target, _, what) in &change.differences {
-                outln!(
-                    console,
-                    "{}",
-                    labelled(paint, Ink::Doubt, "differs", &format!("{target}: {what}"))
-                );
-            }
+    if !console.is_json() {
+        for (target, _, what) in changes.iter().flat_map(|change| &change.differences) {
+            let text = format!("{target}: {what}");
+            outln!(console, "{}", labelled(paint, Ink::Doubt, "differs", &text));
         }
     }
     // Some differences only people can mend.

@@ -85,35 +85,22 @@ impl PinWork<'_> {
         };
         line("path", &chain.join(" → "));
         line("asked", &format!("{first} {asked}"));
+        let or = |names: Vec<&str>, nothing: &str| match names.is_empty() {
+            true => nothing.to_owned(),
+            false => names.join(", "),
+        };
         line(
             "named",
-            &if named.is_empty() {
-                "in no definition".to_owned()
-            } else {
-                named.join(", ")
-            },
+            &or(
+                named.iter().map(|name| &**name).collect(),
+                "in no definition",
+            ),
         );
-        line(
-            "needed by",
-            &pin.wanted_by
-                .iter()
-                .map(|who| if who == ASKED { "you" } else { who })
-                .collect::<Vec<_>>()
-                .join(", "),
-        );
-        let needs: Vec<&str> = pin
-            .needs
-            .iter()
-            .map(|Need { pin, .. }| pin.as_str())
-            .collect();
-        line(
-            "needs",
-            &if needs.is_empty() {
-                "nothing".to_owned()
-            } else {
-                needs.join(", ")
-            },
-        );
+        let wanted_by = pin.wanted_by.iter();
+        let wanted_by = wanted_by.map(|who| if who == ASKED { "you" } else { who });
+        line("needed by", &or(wanted_by.collect(), ""));
+        let needs = pin.needs.iter().map(|Need { pin, .. }| pin.as_str());
+        line("needs", &or(needs.collect(), "nothing"));
         if let Some(licence) = &pin.licence {
             line("licence", licence);
         }
