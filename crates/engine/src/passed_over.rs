@@ -165,7 +165,7 @@ impl Build<'_> {
             if asks_for_anything {
                 passed_over.extend(set.paths.iter().cloned());
             } else {
-                passed_over.extend(self.spoken_of(&set, found, &words));
+                passed_over.extend(self.spoken_of(set, found, &words));
             }
         }
         let was_read = |path: &Arc<str>| found.binary_search_by(|f| f.shared().cmp(path)).is_ok();

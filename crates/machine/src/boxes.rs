@@ -169,13 +169,7 @@ impl Machine {
     }
 
     /// What takes the output of a job's processes.
-    fn capture_of<'p>(
-        &self,
-        job: &Job<'_>,
-        answers: bool,
-        is_lent: bool,
-        printed: &'p [u8],
-    ) -> Capture {
+    fn capture_of(&self, job: &Job<'_>, answers: bool, is_lent: bool, printed: &[u8]) -> Capture {
         match answers {
             true => Capture::with_errors_apart(LONGEST_ANSWER),
             // What is lent may be secret, and would be in the file as it is.

@@ -91,10 +91,11 @@ pub fn render(
     line("defined", &defined);
     let told = failure.readings(graph, id, printed);
     let is_gone = matches!(step.work, nubrik_graph::WorkFolder::Private { .. });
-    if ran && (is_gone || told.iter().all(|(label, _)| *label != "try")) {
-        if let Some(command) = look_inside(graph, id) {
-            line("look", &command);
-        }
+    if ran
+        && (is_gone || told.iter().all(|(label, _)| *label != "try"))
+        && let Some(command) = look_inside(graph, id)
+    {
+        line("look", &command);
     }
     for (label, text) in told {
         match label {
