@@ -384,6 +384,33 @@ mod tests {
         difference.len()
     }
 
+    #[test]
+    fn a_damaged_difference_leads_nowhere() {
+        let (old, new) = (program(1, 400), program(2, 400));
+        let whole = difference(&old, &new).unwrap();
+        let length = new.len() as u64;
+        let mut other_version = whole.clone();
+        other_version[0] ^= 1;
+        assert_eq!(apply(&old, &other_version, length), None);
+        let longer = [&whole[..], b"x"].concat();
+        assert_eq!(apply(&old, &longer, length), None);
+        assert_eq!(apply(&old, &whole, length + 1), None);
+        assert_eq!(apply(&old, &whole, length - 1), None);
+        // Zeros that would fill the memory, and sums that are more than what they are for.
+        let mut runs = Vec::new();
+        number(&mut runs, u64::MAX >> 1);
+        number(&mut runs, 0);
+        assert_eq!(with_zeros(&runs, &[], 100), None);
+        let mut runs = Vec::new();
+        number(&mut runs, 99);
+        number(&mut runs, 2);
+        assert_eq!(with_zeros(&runs, &[1, 2], 100), None);
+        assert_eq!(
+            with_zeros(&runs, &[1, 2], 101).map(|sums| sums.len()),
+            Some(101)
+        );
+    }
+
     /// Bytes like those of a program: words, of which some count up.
     fn program(seed: u64, words: u64) -> Vec<u8> {
         let mut state = seed;

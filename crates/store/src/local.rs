@@ -342,6 +342,24 @@ mod tests {
     use super::*;
 
     #[test]
+    fn a_folder_that_others_may_write_to_is_no_store() {
+        use std::os::unix::fs::PermissionsExt;
+        let folder = tempfile::tempdir().unwrap();
+        let store = folder.path().join("store");
+        drop(LocalStore::open(&store).unwrap());
+        fs::set_permissions(&store, fs::Permissions::from_mode(0o707)).unwrap();
+        let refused = LocalStore::open(&store).err().unwrap();
+        assert!(refused.to_string().contains("everybody may write to it"));
+        fs::set_permissions(&store, fs::Permissions::from_mode(0o700)).unwrap();
+        // Only the superuser can give something away.
+        if rustix::process::geteuid().is_root() {
+            std::os::unix::fs::chown(&store, Some(65534), None).unwrap();
+            let refused = LocalStore::open(&store).err().unwrap();
+            assert!(refused.to_string().contains("belongs to another user"));
+        }
+    }
+
+    #[test]
     fn keeps_and_places() {
         let folder = tempfile::tempdir().unwrap();
         let store = LocalStore::open(&folder.path().join("store")).unwrap();

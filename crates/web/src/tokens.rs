@@ -137,6 +137,7 @@ mod tests {
         );
         for none in [
             "Basic realm=\"x\"",
+            "Basic realm=\"https://auth.example/token\"",
             "Bearer service=\"x\"",
             "Bearer",
             "Bearer realm=\"file:///etc/passwd\"",

@@ -188,6 +188,25 @@ mod tests {
     use super::*;
 
     #[test]
+    fn a_folder_that_others_may_write_to_is_not_the_tools_own() {
+        use std::os::unix::fs::PermissionsExt;
+        let root = tempfile::tempdir().unwrap();
+        fs::write(root.path().join(SETTINGS_FILE), "").unwrap();
+        let workspace = Workspace::find(root.path()).ok().unwrap();
+        assert!(workspace.make_folders().is_ok());
+        let own = root.path().join(OWN_FOLDER);
+        assert!(workspace.own().is_ok());
+        fs::set_permissions(&own, fs::Permissions::from_mode(0o707)).unwrap();
+        let refused = workspace.own().err().unwrap();
+        assert!(refused.to_string().contains("everybody may write to it"));
+        fs::set_permissions(&own, fs::Permissions::from_mode(0o700)).unwrap();
+        fs::rename(&own, root.path().join("elsewhere")).unwrap();
+        std::os::unix::fs::symlink("elsewhere", &own).unwrap();
+        let refused = workspace.own().err().unwrap();
+        assert!(refused.to_string().contains("a link"));
+    }
+
+    #[test]
     fn folders_are_made_by_many_at_once() {
         for _ in 0..60 {
             let root = tempfile::tempdir().unwrap();

@@ -207,6 +207,8 @@ mod tests {
             "linux)",
             "linux darwin",
             "&& linux",
+            "|| linux",
+            "linux && )",
         ] {
             assert!(!holds(wrong, &["linux", "darwin"]), "{wrong}");
         }

@@ -246,7 +246,7 @@ mod tests {
                 && !has("[1,2),[3,)", "2.5")
         );
         assert!(has("", "7") && has("1.2", "1.2") && !has("1.2", "1.3"));
-        for wrong in ["[1", ">=1", "1,2", "[1,2)x"] {
+        for wrong in ["[1", ">=1", "1,2", "[1,2)x", "[1,2),3]", "[1,2)x]"] {
             assert!(WantedVersions::read(wrong).is_none(), "{wrong}");
         }
     }

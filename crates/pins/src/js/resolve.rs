@@ -546,3 +546,19 @@ impl Planter<'_> {
         })
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn packages_are_for_systems_that_have_a_name_there() {
+        let none = BTreeMap::new();
+        for system in ["linux-x86_64", "macos-aarch64", "windows-x86_64"] {
+            assert!(place_of(system, &none).is_ok(), "{system}");
+        }
+        for system in ["linux", "linux-", "plan9-x86_64", "linux-vax", ""] {
+            assert!(place_of(system, &none).is_err(), "{system}");
+        }
+    }
+}

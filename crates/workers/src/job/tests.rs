@@ -215,6 +215,25 @@ fn sources_lie_where_a_checkout_has_them() {
 }
 
 #[test]
+fn nothing_may_come_behind_a_sheet() {
+    let (key, members) = client();
+    let hold = Hold::default();
+    let sheet = a_job().to_version(VERSION);
+    let frame = nubrik_shared::squeezed(&sheet).unwrap();
+    let mut whole = Encoder::new();
+    whole.u64(sheet.len() as u64);
+    whole.bool(true);
+    whole.bytes(&frame);
+    let longer = [&whole.bytes[..], b"x"].concat();
+    let read = |body: &[u8]| {
+        let message = message::signed(&key, message::SignedThing::Job, body);
+        message::received(&message, &members, JOBS, (message::SignedThing::Job, &hold))
+    };
+    assert!(read(&whole.bytes).is_ok());
+    assert_eq!(read(&longer).err(), Some(RefusedMessage::Damaged));
+}
+
+#[test]
 fn only_those_are_read_that_someone_signed_who_may() {
     let (client, worker) = (
         SecretKey::generate().unwrap(),
