@@ -53,7 +53,7 @@ pub fn plan(
     let mut planned: Vec<PlannedStep> = Vec::new();
     // Steps whose outputs show only when they have run.
     let mut unknown: HashSet<StepId> = HashSet::new();
-    let mut blamed = Blamed::default();
+    let mut blamed = BlamedSteps::default();
     for step in order {
         let memory = before.steps.get(graph.step(step).folder.shared());
         let micros = memory
@@ -90,13 +90,13 @@ pub fn plan(
 
 /// Steps that would not begin, and those that would fail, each with the one that fails.
 #[derive(Default)]
-struct Blamed {
+struct BlamedSteps {
     steps: HashMap<StepId, StepId>,
     /// For each set of files that was asked for, the step among its makers that fails.
     sets: HashMap<SetId, Option<StepId>>,
 }
 
-impl Blamed {
+impl BlamedSteps {
     /// The step that fails of those that a step needs. What makes a set's files was planned before
     /// any step that reads it: each set is asked once.
     fn failing_need(&mut self, graph: &Graph, needs: &Needs<'_>, step: StepId) -> Option<StepId> {
@@ -104,7 +104,7 @@ impl Blamed {
             return None;
         }
         let node = graph.step(step);
-        let Blamed { steps, sets } = self;
+        let BlamedSteps { steps, sets } = self;
         let blame = |need: &StepId| steps.get(need).copied();
         let mut of_set = |set: &SetId| {
             *sets
