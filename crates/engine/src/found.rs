@@ -126,10 +126,7 @@ fn split_words(line: &str) -> Vec<WrittenWord> {
     };
     while let Some(c) = chars.next() {
         match c {
-            '\\' => {
-                let target_ends = seen_colon;
-                read_backslashes(&mut chars, target_ends, &mut text, &mut other);
-            }
+            '\\' => read_backslashes(&mut chars, seen_colon, &mut text, &mut other),
             '$' if chars.peek() == Some(&'$') => {
                 chars.next();
                 text.push(c);

@@ -335,8 +335,7 @@ impl Build<'_> {
                 signatures.push(signature);
                 continue;
             }
-            let of_folder = |below: &str, what: &str| odd(below, what);
-            let (entries, more) = self.take_folder(path, &of_folder)?;
+            let (entries, more) = self.take_folder(path, &odd)?;
             signatures.extend(more);
             outputs.push(OutputRecord::Folder(entries));
         }
